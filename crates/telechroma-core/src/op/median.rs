@@ -1,0 +1,238 @@
+//! The masked median of a stack of cells, by a selection network over vectors of cells.
+//!
+//! Masked samples are replaced by +∞ and −∞ in turn, so the wanted ranks are the same two for every cell (k/2 − 1 and
+//! k/2 of k samples) whatever its number of valid samples: the network needs no branches, and only those of its
+//! comparators that reach the two ranks (Batcher's merge exchange; Knuth, TAOCP 3, 5.2.2 M). A cell without a valid
+//! sample comes out as NaN by itself, (−∞ + ∞) / 2. The scalar twin in the tests gives the same bits.
+
+// The only unsafe code of the core: two calls into functions compiled for instruction sets that were found at run
+// time. The functions' bodies are safe.
+#![allow(unsafe_code)]
+
+/// Cells handled at once: the rows of some dozens of samples stay in the first-level cache.
+pub(crate) const LANES: usize = 64;
+
+/// One row of samples.
+pub(crate) type Row = [f32; LANES];
+
+/// Which outputs of a comparator are still wanted.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Keep {
+    Both,
+    Lower,
+    Upper,
+}
+
+/// A comparator: the first wire gets the lower value.
+type Comparator = (u16, u16, Keep);
+
+/// Selection networks for every number of samples up to the most that was asked for.
+pub(crate) struct Median {
+    networks: Vec<Vec<Comparator>>,
+    level: Level,
+}
+
+#[derive(Clone, Copy)]
+enum Level {
+    Plain,
+    #[cfg(target_arch = "x86_64")]
+    Avx2,
+    #[cfg(target_arch = "x86_64")]
+    Avx512,
+}
+
+impl Level {
+    fn found() -> Level {
+        #[cfg(target_arch = "x86_64")]
+        {
+            if is_x86_feature_detected!("avx512f") && is_x86_feature_detected!("avx512vl") {
+                return Level::Avx512;
+            }
+            if is_x86_feature_detected!("avx2") {
+                return Level::Avx2;
+            }
+        }
+        Level::Plain
+    }
+}
+
+fn network(k: usize) -> Vec<Comparator> {
+    if k < 2 {
+        return vec![];
+    }
+    let mut pairs = vec![];
+    let top = 1usize << ((k - 1).ilog2());
+    let mut p = top;
+    while p > 0 {
+        let (mut q, mut r, mut d) = (top, 0, p);
+        loop {
+            pairs.extend((0..k - d).filter(|i| i & p == r).map(|i| (i, i + d)));
+            if q == p {
+                break;
+            }
+            d = q - p;
+            q >>= 1;
+            r = p;
+        }
+        p >>= 1;
+    }
+    let mut wanted = vec![false; k];
+    (wanted[k / 2], wanted[k / 2 - 1]) = (true, true);
+    let mut comparators = vec![];
+    for &(i, j) in pairs.iter().rev() {
+        let keep = match (wanted[i], wanted[j]) {
+            (true, true) => Keep::Both,
+            (true, false) => Keep::Lower,
+            (false, true) => Keep::Upper,
+            (false, false) => continue,
+        };
+        comparators.push((i as u16, j as u16, keep));
+        (wanted[i], wanted[j]) = (true, true);
+    }
+    comparators.reverse();
+    comparators
+}
+
+impl Median {
+    /// For stacks of up to `most` samples.
+    pub(crate) fn new(most: usize) -> Median {
+        Median { networks: (0..=most).map(network).collect(), level: Level::found() }
+    }
+
+    /// The median of each lane of `rows`, whose masked samples are ±∞ as [`Pads`] made them. The rows are rearranged.
+    pub(crate) fn of(&self, rows: &mut [Row], pads: &Pads, out: &mut Row) {
+        let net = &self.networks[rows.len()];
+        match self.level {
+            Level::Plain => select(rows, net, pads, out),
+            // SAFETY: `Level::found` saw the instruction set on this machine.
+            #[cfg(target_arch = "x86_64")]
+            Level::Avx2 => unsafe { select_avx2(rows, net, pads, out) },
+            // SAFETY: as above.
+            #[cfg(target_arch = "x86_64")]
+            Level::Avx512 => unsafe { select_avx512(rows, net, pads, out) },
+        }
+    }
+}
+
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx512f,avx512vl,avx512bw,avx512dq,avx2")]
+fn select_avx512(rows: &mut [Row], net: &[Comparator], pads: &Pads, out: &mut Row) {
+    select(rows, net, pads, out);
+}
+
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx2")]
+fn select_avx2(rows: &mut [Row], net: &[Comparator], pads: &Pads, out: &mut Row) {
+    select(rows, net, pads, out);
+}
+
+#[inline(always)]
+fn lower(a: f32, b: f32) -> f32 {
+    if a < b { a } else { b }
+}
+
+#[inline(always)]
+fn upper(a: f32, b: f32) -> f32 {
+    if a > b { a } else { b }
+}
+
+#[inline(always)]
+fn select(rows: &mut [Row], net: &[Comparator], pads: &Pads, out: &mut Row) {
+    for &(i, j, keep) in net {
+        // copies of both rows keep the compiler from storing what the next comparator loads under a mask
+        let (a, b) = (rows[usize::from(i)], rows[usize::from(j)]);
+        if keep != Keep::Upper {
+            let low = &mut rows[usize::from(i)];
+            for l in 0..LANES {
+                low[l] = lower(a[l], b[l]);
+            }
+        }
+        if keep != Keep::Lower {
+            let high = &mut rows[usize::from(j)];
+            for l in 0..LANES {
+                high[l] = upper(a[l], b[l]);
+            }
+        }
+    }
+    let k = rows.len();
+    if k < 2 {
+        for l in 0..LANES {
+            let v = rows.first().map_or(f32::NAN, |r| r[l]);
+            out[l] = if v.is_finite() { v } else { f32::NAN };
+        }
+        return;
+    }
+    let (low, high) = (&rows[k / 2 - 1], &rows[k / 2]);
+    for l in 0..LANES {
+        let mean = 0.5 * (low[l] + high[l]);
+        let odd_masked = pads.next[l] < 0.0;
+        let one = if k % 2 == 0 { low[l] } else { high[l] };
+        let v = if odd_masked == (k % 2 == 0) { one } else { mean };
+        out[l] = if v.is_finite() { v } else { f32::NAN }; // one bit pattern for what is missing
+    }
+}
+
+/// What stands in for the next masked sample of each lane, +∞ and −∞ in turn.
+pub(crate) struct Pads {
+    next: Row,
+}
+
+impl Pads {
+    pub(crate) fn new() -> Pads {
+        Pads { next: [f32::INFINITY; LANES] }
+    }
+
+    /// Replaces the samples that may not be used.
+    #[inline(always)]
+    pub(crate) fn apply(&mut self, usable: &[bool; LANES], row: &mut Row) {
+        for l in 0..LANES {
+            let p = self.next[l];
+            row[l] = if usable[l] { row[l] } else { p };
+            self.next[l] = if usable[l] { p } else { -p };
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// The twin: sort, take the middle or the mean of the two middles.
+    fn plain_median(mut v: Vec<f32>) -> f32 {
+        v.sort_by(f32::total_cmp);
+        match v.len() {
+            0 => f32::NAN,
+            n if n % 2 == 1 => v[n / 2],
+            n => 0.5 * (v[n / 2 - 1] + v[n / 2]),
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn same_bits_as_sorting(k in 0usize..40, seed in any::<u64>(), share in 0u64..5) {
+            let mut state = seed | 1;
+            let mut next = || { state ^= state << 13; state ^= state >> 7; state ^= state << 17; state };
+            let (mut rows, mut pads) = (vec![[0f32; LANES]; k], Pads::new());
+            let mut columns = vec![vec![]; LANES];
+            for row in &mut rows {
+                let mut usable = [false; LANES];
+                for l in 0..LANES {
+                    row[l] = (next() % 1000) as f32 / 997.0 - 0.1;
+                    usable[l] = next() % 5 >= share;
+                    if usable[l] { columns[l].push(row[l]); }
+                }
+                pads.apply(&usable, row);
+            }
+            let mut got = [vec![], vec![], vec![]];
+            for (level, got) in [Level::Plain, Level::found(), Level::found()].into_iter().zip(&mut got) {
+                let mut out = [0f32; LANES];
+                Median { level, ..Median::new(k) }.of(&mut rows.clone(), &pads, &mut out);
+                got.extend(out.map(f32::to_bits));
+            }
+            let want: Vec<u32> = columns.into_iter().map(|c| plain_median(c).to_bits()).collect();
+            prop_assert_eq!(&got[0], &want);
+            prop_assert_eq!(&got[1], &want);
+        }
+    }
+}

@@ -1,0 +1,18 @@
+//! The pixel work, one op a file. Ops contain no constants of science: they are given numbers.
+
+mod calibrate;
+mod composite;
+mod grow;
+mod hide;
+mod looks;
+mod mask;
+mod median;
+mod program;
+
+pub use calibrate::{Calibrate, Calibrator};
+pub use composite::{Composite, Sample};
+pub use grow::Grow;
+pub use hide::Hide;
+pub use looks::Looks;
+pub use mask::{FlagRule, Mask};
+pub use program::Compute;

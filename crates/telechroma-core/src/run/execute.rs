@@ -1,0 +1,335 @@
+//! The executor: workers compute tiles, the calling thread merges them in order.
+
+use std::any::Any;
+use std::collections::BTreeMap;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
+use std::sync::{Condvar, Mutex, PoisonError};
+use std::time::Instant;
+
+use super::feed::{Feed, Tally};
+use super::observe::Observer;
+use super::plan::Plan;
+use super::pool::Pool;
+use super::sink::{Absorb, Part, Prepare, Sink};
+use crate::error::{Error, Result};
+use crate::graph::{Absence, Inputs, NodeId, Work};
+use crate::grid::Window;
+use crate::tile::{Kind, Tile};
+
+/// What a run did.
+#[derive(Debug, Clone, Default)]
+pub struct RunReport {
+    /// Blocks that the sources have.
+    pub blocks: u64,
+    /// Block decodes.
+    pub decoded: u64,
+    /// Of these, decodes of a block decoded before.
+    pub decoded_again: u64,
+    /// Cells of the run's grid.
+    pub cells: u64,
+    /// Tiles.
+    pub tiles: usize,
+    /// Seconds of work by step, over all workers.
+    pub seconds: Vec<(&'static str, f64)>,
+}
+
+/// Runs a plan into its sinks; they must be those the plan was made with.
+///
+/// # Errors
+/// The first error in tile order, of a source, an op or a sink; [`Error::Cancelled`] if the observer asks for it.
+pub fn run(plan: &Plan, sinks: Vec<Sink>, observer: &dyn Observer) -> Result<RunReport> {
+    let (mut shared, mut owned): (Vec<Shared>, Vec<&mut dyn Absorb>) = (vec![], vec![]);
+    for s in sinks {
+        shared.push((s.groups, s.prepare));
+        owned.push(s.absorb);
+    }
+    let job = Job::new(plan, &shared);
+    observer.stage("computing", plan.tiling.tiles.len());
+    std::thread::scope(|scope| {
+        for _ in 0..plan.threads {
+            scope.spawn(|| job.work());
+        }
+        let _stop = StopOnDrop(&job); // whatever happens below, the workers must not wait for ever
+        job.merge(&mut owned, observer)
+    })?;
+    let seconds = std::mem::take(&mut *lock(&job.seconds));
+    Ok(RunReport {
+        blocks: job.feeds.iter().flatten().map(Feed::blocks).sum(),
+        decoded: job.tally.decoded.load(Ordering::Relaxed),
+        decoded_again: job.tally.again.load(Ordering::Relaxed),
+        cells: plan.graph.grid().cells(),
+        tiles: plan.tiling.tiles.len(),
+        seconds: seconds.into_iter().map(|(k, ns)| (k, ns as f64 * 1e-9)).collect(),
+    })
+}
+
+type Shared<'a> = (Vec<Vec<NodeId>>, &'a dyn Prepare);
+type Parts = Vec<(usize, usize, Part)>;
+
+struct Job<'a> {
+    plan: &'a Plan,
+    shared: &'a [Shared<'a>],
+    feeds: Vec<Option<Feed>>,
+    gates: Vec<bool>,
+    tally: Tally,
+    next: AtomicUsize,
+    stop: AtomicBool,
+    done: Mutex<Done>,
+    changed: Condvar,
+    seconds: Mutex<BTreeMap<&'static str, u64>>,
+}
+
+#[derive(Default)]
+struct Done {
+    parts: BTreeMap<usize, Result<Parts>>,
+    merged: usize,
+}
+
+struct StopOnDrop<'a, 'b>(&'a Job<'b>);
+
+impl Drop for StopOnDrop<'_, '_> {
+    fn drop(&mut self) {
+        self.0.stop.store(true, Ordering::SeqCst);
+        let _guard = lock(&self.0.done);
+        self.0.changed.notify_all();
+    }
+}
+
+fn lock<T>(m: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    m.lock().unwrap_or_else(PoisonError::into_inner) // panics are caught and reported as a tile's error
+}
+
+/// A node's tile while a tile of the run is computed.
+enum Slot {
+    Empty,
+    Absent,
+    Full { tile: Tile, closed: bool },
+}
+
+impl<'a> Job<'a> {
+    fn new(plan: &'a Plan, shared: &'a [Shared<'a>]) -> Job<'a> {
+        let n = plan.graph.nodes().len();
+        let mut feeds: Vec<Option<Feed>> = (0..n).map(|_| None).collect();
+        let mut gates = vec![false; n];
+        for id in &plan.order {
+            let node = plan.graph.node(*id);
+            if let Work::Source(p) = &node.work {
+                feeds[id.index()] = Some(Feed::new(p));
+                node.inputs.iter().for_each(|gate| gates[gate.index()] = true);
+            }
+        }
+        let wanted: Vec<_> = shared.iter().map(|(g, p)| (g.as_slice(), *p)).collect();
+        for tile in &plan.tiling.tiles {
+            let windows = plan.windows(&wanted, *tile);
+            for (feed, w) in feeds.iter().zip(&windows) {
+                if let (Some(feed), Some(w)) = (feed, w) {
+                    feed.expect(*w);
+                }
+            }
+        }
+        Job {
+            plan,
+            shared,
+            feeds,
+            gates,
+            tally: Tally { room: AtomicI64::new(plan.kept_bytes as i64), ..Tally::default() },
+            next: AtomicUsize::new(0),
+            stop: AtomicBool::new(false),
+            done: Mutex::default(),
+            changed: Condvar::new(),
+            seconds: Mutex::default(),
+        }
+    }
+
+    /// One worker: takes tiles until there are none, not too far ahead of the merge.
+    fn work(&self) {
+        let mut worker = Worker { job: self, pool: Pool::default(), clock: Clock::new() };
+        loop {
+            let i = self.next.fetch_add(1, Ordering::SeqCst);
+            let Some(tile) = self.plan.tiling.tiles.get(i) else { break };
+            {
+                let mut done = lock(&self.done);
+                while i >= done.merged + 2 * self.plan.threads && !self.stop.load(Ordering::SeqCst) {
+                    done = self.changed.wait(done).unwrap_or_else(PoisonError::into_inner);
+                }
+            }
+            if self.stop.load(Ordering::SeqCst) {
+                break;
+            }
+            let result = catch_unwind(AssertUnwindSafe(|| worker.tile(*tile)))
+                .unwrap_or_else(|panic| Err(Error::Defect { tile: i, text: panic_text(&*panic) }));
+            let failed = result.is_err();
+            lock(&self.done).parts.insert(i, result);
+            self.changed.notify_all();
+            if failed {
+                break;
+            }
+        }
+        let mut seconds = lock(&self.seconds);
+        for (step, ns) in worker.clock.sums {
+            *seconds.entry(step).or_default() += ns;
+        }
+    }
+
+    /// The calling thread: merges parts in tile order.
+    fn merge(&self, owned: &mut [&mut dyn Absorb], observer: &dyn Observer) -> Result<()> {
+        let total = self.plan.tiling.tiles.len();
+        for i in 0..total {
+            let parts = {
+                let mut done = lock(&self.done);
+                loop {
+                    if let Some(parts) = done.parts.remove(&i) {
+                        break parts?;
+                    }
+                    let wait = std::time::Duration::from_millis(100);
+                    (done, _) = self.changed.wait_timeout(done, wait).unwrap_or_else(PoisonError::into_inner);
+                    if observer.cancelled() {
+                        return Err(Error::Cancelled);
+                    }
+                }
+            };
+            for (sink, group, part) in parts {
+                owned[sink].absorb(group, part)?;
+            }
+            if observer.cancelled() {
+                return Err(Error::Cancelled);
+            }
+            lock(&self.done).merged = i + 1;
+            self.changed.notify_all();
+            observer.tile_done(i + 1, total);
+        }
+        Ok(())
+    }
+}
+
+fn panic_text(panic: &(dyn Any + Send)) -> String {
+    match (panic.downcast_ref::<&str>(), panic.downcast_ref::<String>()) {
+        (Some(s), _) => (*s).to_string(),
+        (_, Some(s)) => s.clone(),
+        _ => "no message".into(),
+    }
+}
+
+struct Clock {
+    at: Instant,
+    sums: BTreeMap<&'static str, u64>,
+}
+
+impl Clock {
+    fn new() -> Clock {
+        Clock { at: Instant::now(), sums: BTreeMap::new() }
+    }
+
+    fn start(&mut self) {
+        self.at = Instant::now();
+    }
+
+    fn lap(&mut self, step: &'static str) {
+        let now = Instant::now();
+        *self.sums.entry(step).or_default() += (now - self.at).as_nanos() as u64;
+        self.at = now;
+    }
+}
+
+struct Worker<'a> {
+    job: &'a Job<'a>,
+    pool: Pool,
+    clock: Clock,
+}
+
+impl Worker<'_> {
+    fn tile(&mut self, tile: Window) -> Result<Parts> {
+        let (plan, shared) = (self.job.plan, self.job.shared);
+        let wanted: Vec<_> = shared.iter().map(|(g, p)| (g.as_slice(), *p)).collect();
+        let windows = plan.windows(&wanted, tile);
+        let mut slots: Vec<Slot> = windows.iter().map(|_| Slot::Empty).collect();
+        let mut left = plan.uses.clone();
+        let mut waiting: Vec<(usize, usize, Window, usize)> = vec![]; // sink, group, window, planes still to come
+        for (s, (groups, prepare)) in shared.iter().enumerate() {
+            if let Some(w) = prepare.wants(tile) {
+                waiting.extend(groups.iter().enumerate().map(|(g, planes)| (s, g, w, planes.len())));
+            }
+        }
+        let mut parts: Parts = vec![];
+        self.clock.start();
+        for id in &plan.order {
+            let Some(window) = windows[id.index()] else { continue };
+            slots[id.index()] = self.node(*id, window, &slots)?;
+            self.clock.lap(plan.graph.node(*id).step());
+            for input in &plan.graph.node(*id).inputs {
+                self.used(*input, &mut left, &mut slots);
+            }
+            for (s, g, w, missing) in &mut waiting {
+                let group = &shared[*s].0[*g];
+                *missing -= group.iter().filter(|p| *p == id).count();
+                if *missing == 0 && group.contains(id) {
+                    let inputs = inputs_of(group, &slots);
+                    parts.push((*s, *g, shared[*s].1.prepare(*g, *w, &inputs)?));
+                    for plane in group {
+                        self.used(*plane, &mut left, &mut slots);
+                    }
+                    self.clock.lap("prepare outputs");
+                }
+            }
+        }
+        parts.sort_by_key(|(s, g, _)| (*s, *g));
+        Ok(parts)
+    }
+
+    fn node(&mut self, id: NodeId, window: Window, slots: &[Slot]) -> Result<Slot> {
+        let (plan, tally) = (self.job.plan, &self.job.tally);
+        let node = plan.graph.node(id);
+        let kind = node.spec.kind;
+        match &node.work {
+            Work::Source(placed) => {
+                let Some(feed) = &self.job.feeds[id.index()] else { unreachable!("every source in the order has its feed") };
+                let hidden = node.inputs.iter().any(|gate| !matches!(&slots[gate.index()], Slot::Full { closed: false, .. }));
+                if hidden || placed.extent().intersect(&window).is_none() {
+                    feed.release(window, tally);
+                    return Ok(Slot::Absent);
+                }
+                let mut tile = self.pool.tile(kind, window);
+                feed.read(&mut tile, &mut self.pool, tally)?;
+                Ok(self.full(id, tile))
+            }
+            Work::Op(op) => {
+                let inputs = inputs_of(&node.inputs, slots);
+                let absent = match op.absence() {
+                    Absence::IfAny => inputs.tiles.iter().any(Option::is_none),
+                    Absence::IfAll => inputs.tiles.iter().all(Option::is_none),
+                    Absence::Never => false,
+                };
+                if absent {
+                    return Ok(Slot::Absent);
+                }
+                let mut tile = self.pool.tile(kind, window);
+                op.compute(&inputs, &mut tile)?;
+                Ok(self.full(id, tile))
+            }
+        }
+    }
+
+    fn full(&self, id: NodeId, tile: Tile) -> Slot {
+        let is_flags = matches!(self.job.plan.graph.node(id).spec.kind, Kind::Flags { .. });
+        let closed = self.job.gates[id.index()] && is_flags && tile.bits().iter().all(|b| *b != 0);
+        Slot::Full { tile, closed }
+    }
+
+    fn used(&mut self, id: NodeId, left: &mut [u32], slots: &mut [Slot]) {
+        left[id.index()] -= 1;
+        if left[id.index()] == 0
+            && let Slot::Full { tile, .. } = std::mem::replace(&mut slots[id.index()], Slot::Empty)
+        {
+            self.pool.give_back(tile.cells);
+        }
+    }
+}
+
+fn inputs_of<'t>(ids: &[NodeId], slots: &'t [Slot]) -> Inputs<'t> {
+    let tile = |id: &NodeId| match &slots[id.index()] {
+        Slot::Full { tile, .. } => Some(tile),
+        Slot::Absent | Slot::Empty => None,
+    };
+    Inputs { tiles: ids.iter().map(tile).collect() }
+}

@@ -1,0 +1,353 @@
+//! The plan of a run: which nodes in which order, which tiles in which order, and how many bytes that takes.
+
+use std::collections::HashMap;
+
+use super::feed::{block_bytes, touched};
+use super::sink::{Prepare, Sink};
+use crate::error::{Error, Result};
+use crate::graph::{Graph, NodeId, Placed, Work};
+use crate::grid::{Grid, Window};
+use crate::tile::blocks_of;
+
+/// What a run may use.
+#[derive(Debug, Clone, Copy)]
+pub struct Budget {
+    /// Worker threads, at least 1.
+    pub threads: usize,
+    /// Bytes of memory.
+    pub bytes: u64,
+}
+
+/// What the program itself and its libraries take, by measurement of a run on a tiny scene.
+const BASE_BYTES: u64 = 14_000_000;
+/// Side of the tiles aimed at: the block size of the rasters written.
+const SIDE: u32 = 512;
+
+/// A grid cut into tiles, in the order in which they are computed.
+#[derive(Debug, Clone)]
+pub struct Tiling {
+    /// Columns of a whole tile.
+    pub cols: u32,
+    /// Rows of a whole tile.
+    pub rows: u32,
+    /// The tiles, cut at the grid's edge.
+    pub tiles: Vec<Window>,
+}
+
+impl Tiling {
+    /// Cuts a grid into tiles, ordered so that neighbours in both directions come soon after each other (Morton order):
+    /// blocks shared by tiles, overview cells and open plots then wait for few others, whatever the grid's width.
+    pub fn new(grid: &Grid, cols: u32, rows: u32) -> Tiling {
+        let (across, down) = (grid.cols.div_ceil(cols), grid.rows.div_ceil(rows));
+        let mut at: Vec<(u32, u32)> = (0..down).flat_map(|r| (0..across).map(move |c| (c, r))).collect();
+        at.sort_by_key(|(c, r)| morton(*c) | morton(*r) << 1);
+        let tile = |(c, r): (u32, u32)| {
+            let (col, row) = (c * cols, r * rows);
+            Window::new(i64::from(col), i64::from(row), cols.min(grid.cols - col), rows.min(grid.rows - row))
+        };
+        Tiling { cols, rows, tiles: at.into_iter().map(tile).collect() }
+    }
+}
+
+/// The bits of `v`, a zero between each two.
+fn morton(v: u32) -> u64 {
+    (0..32).fold(0, |m, b| m | u64::from(v >> b & 1) << (2 * b))
+}
+
+/// A graph made ready to run.
+pub struct Plan {
+    /// The planes.
+    pub graph: Graph,
+    /// The tiles.
+    pub tiling: Tiling,
+    /// Bytes the run will take at most, by dry run.
+    pub bytes: u64,
+    /// Bytes for blocks that several tiles read, part of `bytes`.
+    pub kept_bytes: u64,
+    /// Bytes of the planes of one tile on one worker, part of `bytes`.
+    pub tile_bytes: u64,
+    /// Blocks that will be decoded more than once because the memory does not suffice to keep them.
+    pub decodes_again: bool,
+    /// Threads it was made for.
+    pub threads: usize,
+    pub(crate) order: Vec<NodeId>,
+    pub(crate) uses: Vec<u32>,
+}
+
+/// What a sink looks like to the planner.
+type Wanted<'a> = (&'a [Vec<NodeId>], &'a dyn Prepare);
+
+impl Plan {
+    /// Chooses the order of nodes and the tiles: those that fit the memory, decode each block once and take least.
+    ///
+    /// # Errors
+    /// [`Error::OverBudget`] where no tiling fits.
+    pub fn new(graph: Graph, sinks: &[Sink], budget: Budget) -> Result<Plan> {
+        let candidates = candidates(&graph);
+        Plan::among(graph, sinks, budget, &candidates)
+    }
+
+    /// As [`Plan::new`], with tiles of a given size: for tests of what must not depend on it.
+    ///
+    /// # Errors
+    /// [`Error::OverBudget`] where it does not fit.
+    pub fn with_tiles(graph: Graph, sinks: &[Sink], budget: Budget, cols: u32, rows: u32) -> Result<Plan> {
+        Plan::among(graph, sinks, budget, &[(cols, rows)])
+    }
+
+    fn among(graph: Graph, sinks: &[Sink], budget: Budget, candidates: &[(u32, u32)]) -> Result<Plan> {
+        let wanted: Vec<Wanted> = sinks.iter().map(|s| (s.groups.as_slice(), s.prepare)).collect();
+        let order = order_of(&graph, &wanted);
+        let uses = uses_of(&graph, &wanted, &order);
+        let threads = budget.threads.max(1);
+        let mut best: Option<(u64, Trial)> = None;
+        let mut least = u64::MAX;
+        for &(cols, rows) in candidates {
+            let tiling = Tiling::new(graph.grid(), cols, rows);
+            let trial = Trial::new(&graph, &wanted, &order, &uses, tiling, threads);
+            least = least.min(trial.bytes - trial.kept);
+            if trial.bytes - trial.kept > budget.bytes {
+                continue;
+            }
+            let again = trial.bytes > budget.bytes;
+            // many small tiles cost time, and decoding again costs far more
+            let small = (f64::from(SIDE * SIDE) / (f64::from(cols) * f64::from(rows))).max(1.0).sqrt();
+            let cost = (trial.bytes as f64 * small) as u64 + if again { u64::MAX / 2 } else { 0 };
+            if best.as_ref().is_none_or(|(c, _)| cost < *c) {
+                best = Some((cost, trial));
+            }
+        }
+        let Some((_, trial)) = best else {
+            return Err(Error::OverBudget { needed: least, allowed: budget.bytes });
+        };
+        // blocks are kept within what the estimate says plus what the budget leaves, up to half as much again: tiles
+        // finish out of order
+        let kept_bytes = (trial.kept + trial.kept / 2).min(budget.bytes - (trial.bytes - trial.kept));
+        Ok(Plan {
+            bytes: trial.bytes - trial.kept + kept_bytes,
+            kept_bytes,
+            tile_bytes: trial.tile,
+            decodes_again: kept_bytes < trial.kept,
+            tiling: trial.tiling,
+            threads,
+            graph,
+            order,
+            uses,
+        })
+    }
+
+    /// The window of each node that a tile needs; none where it is not needed.
+    pub(crate) fn windows(&self, wanted: &[Wanted], tile: Window) -> Vec<Option<Window>> {
+        windows_of(&self.graph, wanted, &self.order, tile)
+    }
+
+    /// Blocks of all sources used.
+    pub fn blocks(&self) -> u64 {
+        self.sources().map(|p| {
+            let (across, down) = blocks_of(&p.source.spec().grid, p.source.block());
+            u64::from(across) * u64::from(down)
+        }).sum()
+    }
+
+    fn sources(&self) -> impl Iterator<Item = &Placed> {
+        self.order.iter().filter_map(|id| match &self.graph.node(*id).work {
+            Work::Source(p) => Some(p),
+            Work::Op(_) => None,
+        })
+    }
+
+    /// Number of source planes.
+    pub fn source_planes(&self) -> usize {
+        self.sources().count()
+    }
+
+    /// Steps of the plan with the number of planes each makes, in the order of the work.
+    pub fn steps(&self) -> Vec<(&'static str, usize)> {
+        let mut steps: Vec<(&'static str, usize)> = vec![];
+        for id in &self.order {
+            let name = self.graph.node(*id).step();
+            match steps.iter_mut().find(|(n, _)| *n == name) {
+                Some((_, n)) => *n += 1,
+                None => steps.push((name, 1)),
+            }
+        }
+        steps
+    }
+
+    /// Cells by which a step reads beyond its tile, at most.
+    pub fn halo(&self) -> u32 {
+        let tile = Window::new(0, 0, 1, 1);
+        self.order.iter().map(|id| (self.graph.node(*id).needs(tile).cols - 1) / 2).max().unwrap_or(0)
+    }
+}
+
+/// Tile sizes worth trying: squares, and full-width bands of rows where sources lie in strips.
+fn candidates(graph: &Graph) -> Vec<(u32, u32)> {
+    let grid = graph.grid();
+    let mut sizes: Vec<(u32, u32)> = [SIDE, SIDE / 2, SIDE / 4, SIDE / 8].iter().map(|s| (*s, *s)).collect();
+    let strips = graph.nodes().iter().any(|n| match &n.work {
+        Work::Source(p) => p.source.block().cols > 2 * SIDE && p.source.block().rows < SIDE,
+        Work::Op(_) => false,
+    });
+    if strips {
+        sizes.extend([512, 256, 128, 64, 32, 16].iter().map(|r| (grid.cols, *r)));
+    }
+    sizes
+}
+
+/// Nodes in the order of computing: what a group needs, then the group, depth first, so that buffers are freed early.
+fn order_of(graph: &Graph, wanted: &[Wanted]) -> Vec<NodeId> {
+    let mut seen = vec![false; graph.nodes().len()];
+    let mut order = vec![];
+    let roots = wanted.iter().flat_map(|(groups, _)| groups.iter().flatten());
+    for root in roots {
+        let mut stack = vec![(*root, 0)];
+        while let Some((id, next)) = stack.pop() {
+            if seen[id.index()] {
+                continue;
+            }
+            match graph.node(id).inputs.get(next) {
+                Some(input) => {
+                    stack.push((id, next + 1));
+                    if !seen[input.index()] {
+                        stack.push((*input, 0));
+                    }
+                }
+                None => {
+                    seen[id.index()] = true;
+                    order.push(id);
+                }
+            }
+        }
+    }
+    order
+}
+
+/// How often each node's tile is read: by other nodes and by sinks' groups.
+fn uses_of(graph: &Graph, wanted: &[Wanted], order: &[NodeId]) -> Vec<u32> {
+    let mut uses = vec![0; graph.nodes().len()];
+    for id in order {
+        for input in &graph.node(*id).inputs {
+            uses[input.index()] += 1;
+        }
+    }
+    for id in wanted.iter().flat_map(|(groups, _)| groups.iter().flatten()) {
+        uses[id.index()] += 1;
+    }
+    uses
+}
+
+fn windows_of(graph: &Graph, wanted: &[Wanted], order: &[NodeId], tile: Window) -> Vec<Option<Window>> {
+    let mut windows: Vec<Option<Window>> = vec![None; graph.nodes().len()];
+    let join = |slot: &mut Option<Window>, w: Window| *slot = Some(slot.map_or(w, |s| s.union(&w)));
+    for (groups, prepare) in wanted {
+        if let Some(w) = prepare.wants(tile) {
+            for id in groups.iter().flatten() {
+                join(&mut windows[id.index()], w);
+            }
+        }
+    }
+    for id in order.iter().rev() {
+        if let Some(w) = windows[id.index()] {
+            let node = graph.node(*id);
+            let need = node.needs(w);
+            for input in &node.inputs {
+                join(&mut windows[input.index()], need);
+            }
+        }
+    }
+    windows
+}
+
+/// A tiling with what it would cost.
+struct Trial {
+    tiling: Tiling,
+    tile: u64,
+    kept: u64,
+    bytes: u64,
+}
+
+impl Trial {
+    fn new(graph: &Graph, wanted: &[Wanted], order: &[NodeId], uses: &[u32], tiling: Tiling, threads: usize) -> Trial {
+        let (mut tile, mut largest) = (0, Window::new(0, 0, 0, 0));
+        let mut kept = Kept::default();
+        for w in &tiling.tiles {
+            if w.len() > largest.len() {
+                largest = *w;
+            }
+            let windows = windows_of(graph, wanted, order, *w);
+            tile = tile.max(peak_of(graph, wanted, order, uses, &windows));
+            kept.tile(graph, order, &windows);
+        }
+        let kept = kept.peak(&tiling, graph, wanted, order);
+        let in_flight = 2 * threads;
+        let sinks: u64 = wanted.iter().map(|(_, p)| p.holds(largest, in_flight)).sum();
+        let bytes = BASE_BYTES + threads as u64 * tile + sinks + kept;
+        Trial { tiling, tile, kept, bytes }
+    }
+}
+
+/// Bytes of all planes alive at a time in one tile, by walking the plan as the executor does.
+fn peak_of(graph: &Graph, wanted: &[Wanted], order: &[NodeId], uses: &[u32], windows: &[Option<Window>]) -> u64 {
+    let mut left = uses.to_vec();
+    let bytes = |id: NodeId| windows[id.index()].map_or(0, |w| w.len() as u64 * graph.node(id).spec.kind.cell_bytes());
+    let (mut now, mut peak) = (0, 0);
+    for id in order {
+        now += bytes(*id);
+        peak = peak.max(now);
+        let groups = wanted.iter().flat_map(|(g, _)| g.iter().flatten()).filter(|g| *g == id).count();
+        for used in graph.node(*id).inputs.iter().chain(std::iter::repeat_n(id, groups)) {
+            left[used.index()] -= 1;
+            if left[used.index()] == 0 {
+                now -= bytes(*used);
+            }
+        }
+    }
+    peak
+}
+
+/// Readers of each block of each source, first counted, then replayed.
+#[derive(Default)]
+struct Kept {
+    readers: HashMap<(NodeId, u32), u32>,
+}
+
+impl Kept {
+    fn each(graph: &Graph, order: &[NodeId], windows: &[Option<Window>], mut f: impl FnMut((NodeId, u32), &Placed)) {
+        for id in order {
+            if let (Work::Source(p), Some(w)) = (&graph.node(*id).work, windows[id.index()]) {
+                let (across, _) = blocks_of(&p.source.spec().grid, p.source.block());
+                touched(p, across, w).for_each(|b| f((*id, b), p));
+            }
+        }
+    }
+
+    fn tile(&mut self, graph: &Graph, order: &[NodeId], windows: &[Option<Window>]) {
+        Kept::each(graph, order, windows, |key, _| *self.readers.entry(key).or_default() += 1);
+    }
+
+    fn peak(mut self, tiling: &Tiling, graph: &Graph, wanted: &[Wanted], order: &[NodeId]) -> u64 {
+        self.readers.retain(|_, n| *n > 1);
+        if self.readers.is_empty() {
+            return 0;
+        }
+        let mut come: HashMap<(NodeId, u32), u32> = HashMap::new();
+        let (mut now, mut peak) = (0u64, 0u64);
+        for tile in &tiling.tiles {
+            let windows = windows_of(graph, wanted, order, *tile);
+            Kept::each(graph, order, &windows, |key, placed| {
+                let Some(all) = self.readers.get(&key) else { return };
+                let n = come.entry(key).or_default();
+                *n += 1;
+                if *n == 1 {
+                    now += block_bytes(placed);
+                    peak = peak.max(now);
+                }
+                if n == all {
+                    now -= block_bytes(placed);
+                }
+            });
+        }
+        peak
+    }
+}

@@ -1,0 +1,151 @@
+//! Scenes: one acquisition as the core sees it, wherever its bytes lie.
+
+mod role;
+
+use std::sync::Arc;
+
+use jiff::Timestamp;
+use jiff::civil::Date;
+
+pub use role::BandRole;
+
+use crate::grid::Grid;
+use crate::mask::Reasons;
+use crate::physics::Line;
+use crate::tile::PlaneSource;
+use crate::units::{Degrees, Nanometres, Unit};
+
+/// A coefficient of the metadata, or the name of the key that is missing there.
+pub type Coefficient<T> = Result<T, String>;
+
+/// How a band's counts may be calibrated, from the delivery's own metadata.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Coefficients {
+    /// Counts to radiance, W m⁻² sr⁻¹ µm⁻¹.
+    pub radiance: Coefficient<Line>,
+    /// Counts to reflectance, before the division by the sine of the sun's elevation.
+    pub reflectance: Coefficient<Line>,
+    /// Thermal constants K1 and K2.
+    pub thermal: Coefficient<(f64, f64)>,
+    /// The count from which on the detector was saturated.
+    pub saturated: Option<u16>,
+}
+
+/// What a band's plane holds.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Content {
+    /// Raw counts.
+    Counts(Coefficients),
+    /// Values, already in this unit.
+    Values(Unit),
+}
+
+/// One band of a scene.
+#[derive(Debug, Clone)]
+pub struct Band {
+    /// What it sees.
+    pub role: BandRole,
+    /// Its name in the delivery, such as B4.
+    pub name: String,
+    /// Shortest and longest wavelength.
+    pub edges: Option<(Nanometres, Nanometres)>,
+    /// Effective wavelength, for temperatures.
+    pub wavelength: Option<Nanometres>,
+    /// What its numbers are.
+    pub content: Content,
+    /// The plane.
+    pub source: Arc<dyn PlaneSource>,
+}
+
+/// A plane of flags with what its bits mean.
+#[derive(Debug, Clone)]
+pub struct FlagPlane {
+    /// Its name in the delivery.
+    pub name: String,
+    /// Bits and the reason each stands for.
+    pub legend: Vec<(u16, Reasons)>,
+    /// The plane.
+    pub source: Arc<dyn PlaneSource>,
+}
+
+/// Where the sun stood.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Sun {
+    /// Above the horizon.
+    pub elevation: Degrees,
+    /// Clockwise from north, towards the sun.
+    pub azimuth: Degrees,
+}
+
+/// One acquisition.
+#[derive(Debug, Clone)]
+pub struct Scene {
+    /// The delivery's id, unique.
+    pub id: String,
+    /// Id of the sensor's data file; empty for plain rasters.
+    pub sensor: String,
+    /// Platform, for people.
+    pub platform: String,
+    /// Processing level.
+    pub level: String,
+    /// When it was acquired (UTC), to the second where known.
+    pub acquired: Option<Timestamp>,
+    /// The day it was acquired (UTC).
+    pub date: Option<Date>,
+    /// Path and row, or tile.
+    pub place: Option<String>,
+    /// Where the sun stood.
+    pub sun: Option<Sun>,
+    /// Share of cloud by the metadata, %.
+    pub cloud_cover: Option<f64>,
+    /// The grid of its bands.
+    pub grid: Arc<Grid>,
+    /// Its bands.
+    pub bands: Vec<Band>,
+    /// Its flags; empty where it has none.
+    pub flags: Vec<FlagPlane>,
+    /// A mask made earlier, in our own reasons.
+    pub mask: Option<Arc<dyn PlaneSource>>,
+    /// Fingerprint of the delivery.
+    pub digest: String,
+}
+
+impl Scene {
+    /// The band that meets a role: itself, or what may stand in for it.
+    pub fn band(&self, role: BandRole) -> Option<&Band> {
+        role.met_by().find_map(|r| self.bands.iter().find(|b| b.role == r))
+    }
+
+    /// Names of all roles it has.
+    pub fn roles(&self) -> Vec<String> {
+        self.bands.iter().map(|b| b.role.name().to_string()).collect()
+    }
+}
+
+/// A raster of named layers made earlier: a composite, indices.
+#[derive(Debug, Clone)]
+pub struct LayerSet {
+    /// Name for people: the file's.
+    pub name: String,
+    /// The period it stands for.
+    pub period: String,
+    /// Its grid.
+    pub grid: Arc<Grid>,
+    /// Its layers.
+    pub layers: Vec<Layer>,
+    /// Fingerprint of the file.
+    pub digest: String,
+}
+
+/// One named layer.
+#[derive(Debug, Clone)]
+pub struct Layer {
+    /// A band role's name, an index, or whatever the file says.
+    pub name: String,
+    /// Its unit.
+    pub unit: Unit,
+    /// Effective wavelength where it is a band.
+    pub wavelength: Option<Nanometres>,
+    /// The plane.
+    pub source: Arc<dyn PlaneSource>,
+}

@@ -1,0 +1,11 @@
+//! Statistics of weighted cells: the catalogue, exact sums, quantiles.
+
+mod catalogue;
+mod exact;
+mod gather;
+mod quantile;
+
+pub use catalogue::{DEFAULT_STATS, STATS, Stat, StatDef};
+pub use exact::ExactSum;
+pub use gather::Gather;
+pub use quantile::weighted_quantile;

@@ -1,0 +1,157 @@
+//! Cells in memory: tiles, what a plane of cells is, and where planes come from.
+
+use std::fmt::Debug;
+use std::sync::Arc;
+
+use crate::error::Result;
+use crate::grid::{Grid, Window};
+use crate::units::Unit;
+
+/// The cells of one tile, row by row. Two kinds only, so that every op is written for few cases.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Cells {
+    /// Values; missing is NaN.
+    Values(Vec<f32>),
+    /// Sixteen bits: raw counts, or flags.
+    Bits(Vec<u16>),
+}
+
+impl Cells {
+    /// Bytes held.
+    pub fn bytes(&self) -> u64 {
+        match self {
+            Cells::Values(v) => 4 * v.len() as u64,
+            Cells::Bits(v) => 2 * v.len() as u64,
+        }
+    }
+}
+
+/// Cells and where they lie. The window may be larger than what a consumer needs.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Tile {
+    /// Where, in cells of the plane's grid.
+    pub window: Window,
+    /// The cells of the window, row-major.
+    pub cells: Cells,
+}
+
+impl Tile {
+    /// The values; the kind is part of a node's spec, so another kind here is a defect of an op.
+    pub fn values(&self) -> &[f32] {
+        match &self.cells {
+            Cells::Values(v) => v,
+            Cells::Bits(_) => unreachable!("specs are checked when the graph is built: a plane of values was promised"),
+        }
+    }
+
+    /// The bits; see [`Tile::values`].
+    pub fn bits(&self) -> &[u16] {
+        match &self.cells {
+            Cells::Bits(v) => v,
+            Cells::Values(_) => unreachable!("specs are checked when the graph is built: a plane of bits was promised"),
+        }
+    }
+
+    /// The values, to be written.
+    pub fn values_mut(&mut self) -> &mut [f32] {
+        match &mut self.cells {
+            Cells::Values(v) => v,
+            Cells::Bits(_) => unreachable!("an op is given the kind of tile that its spec names"),
+        }
+    }
+
+    /// The bits, to be written.
+    pub fn bits_mut(&mut self) -> &mut [u16] {
+        match &mut self.cells {
+            Cells::Bits(v) => v,
+            Cells::Values(_) => unreachable!("an op is given the kind of tile that its spec names"),
+        }
+    }
+
+    /// Range of the cells of `window`'s row `row` (absolute), the window lying inside the tile.
+    pub fn row_range(&self, window: &Window, row: i64) -> std::ops::Range<usize> {
+        let at = self.window.index(window.col, row);
+        at..at + window.cols as usize
+    }
+}
+
+/// What the cells of a plane are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// f32 values, missing as NaN.
+    Values,
+    /// Raw 16-bit counts of a sensor; `fill` is the count that means missing.
+    Counts {
+        /// The count that means missing, if there is one.
+        fill: Option<u16>,
+    },
+    /// Flag bits; `outside` are the bits of cells beyond the plane.
+    Flags {
+        /// Bits of cells where there is no plane.
+        outside: u16,
+    },
+}
+
+impl Kind {
+    /// Bytes of one cell in memory.
+    pub fn cell_bytes(self) -> u64 {
+        match self {
+            Kind::Values => 4,
+            Kind::Counts { .. } | Kind::Flags { .. } => 2,
+        }
+    }
+
+    /// Fills cells with what lies where there is no plane.
+    pub fn fill_missing(self, cells: &mut Cells) {
+        match (self, cells) {
+            (Kind::Values, Cells::Values(v)) => v.fill(f32::NAN),
+            (Kind::Counts { fill }, Cells::Bits(v)) => v.fill(fill.unwrap_or(0)),
+            (Kind::Flags { outside }, Cells::Bits(v)) => v.fill(outside),
+            _ => unreachable!("buffers are made by Kind::buffer"),
+        }
+    }
+}
+
+/// Everything about a plane but its cells.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PlaneSpec {
+    /// Where its cells lie.
+    pub grid: Arc<Grid>,
+    /// What its cells are.
+    pub kind: Kind,
+    /// What its numbers mean.
+    pub unit: Unit,
+}
+
+/// The storage blocks of a source: what can be decoded by itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct BlockShape {
+    /// Columns of a block.
+    pub cols: u32,
+    /// Rows of a block.
+    pub rows: u32,
+}
+
+/// A plane that lies in a file (or is made by a test), read block by block.
+pub trait PlaneSource: Debug + Send + Sync {
+    /// What it holds. [`Kind::Counts`] without a fill count is allowed only if its grid is never left.
+    fn spec(&self) -> &PlaneSpec;
+
+    /// How it is stored.
+    fn block(&self) -> BlockShape;
+
+    /// Decodes block number `index` (row-major). `out` holds a whole block's cells, `cols * rows`; cells beyond the
+    /// plane's last column or row may be left as they are.
+    ///
+    /// # Errors
+    /// Whatever the storage says, with its place.
+    fn read_block(&self, index: u32, out: &mut Cells) -> Result<()>;
+
+    /// A name for people: the file and band.
+    fn name(&self) -> String;
+}
+
+/// Blocks across and down of a grid cut into `block`s.
+pub fn blocks_of(grid: &Grid, block: BlockShape) -> (u32, u32) {
+    (grid.cols.div_ceil(block.cols.max(1)), grid.rows.div_ceil(block.rows.max(1)))
+}
