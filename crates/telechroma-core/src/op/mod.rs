@@ -2,6 +2,7 @@
 
 mod calibrate;
 mod composite;
+mod extent;
 mod grow;
 mod hide;
 mod looks;
@@ -11,6 +12,7 @@ mod program;
 
 pub use calibrate::{Calibrate, Calibrator};
 pub use composite::{Composite, Sample};
+pub use extent::Extent;
 pub use grow::Grow;
 pub use hide::Hide;
 pub use looks::Looks;

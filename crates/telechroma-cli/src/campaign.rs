@@ -1,0 +1,362 @@
+//! The campaign file: TOML to a job. Unknown keys are errors with a suggestion; relative paths are relative to the file.
+
+use std::path::{Path, PathBuf};
+use std::str::FromStr;
+
+use jiff::civil::Date;
+use serde::Deserialize;
+use telechroma_core::error::nearest;
+use telechroma_core::mask::Reasons;
+use telechroma_core::method::{BandChoice, LayerRequest, MaskOptions, Recipe};
+use telechroma_core::scene::BandRole;
+use telechroma_core::stat::DEFAULT_STATS;
+
+use crate::job::{Filter, Job, Naming, PlotJob, Wanted};
+use crate::report::Report;
+
+/// Every key: its path, its default as written in TOML, what it means. The guide's table and the messages come from here.
+pub const KEYS: &[(&str, &str, &str)] = &[
+    ("name", "the file's name", "title of pictures and of the record"),
+    ("out", "\"results\"", "folder of the results"),
+    ("scenes.from", "\"scenes\"", "a delivery, or a folder of deliveries; a list of them"),
+    ("scenes.since", "none", "first day, such as 2031-04-01"),
+    ("scenes.until", "none", "last day, inclusive"),
+    ("scenes.max_cloud", "none", "most cloud by the metadata, %"),
+    ("calibrate.to", "\"toa\"", "\"toa\" (reflectance; thermal bands as brightness temperature) or \"radiance\""),
+    ("mask.drop", "[\"fill\", \"dilated\", \"cirrus\", \"cloud\", \"shadow\"]", "reasons to drop a cell; also \"snow\", \"water\", \"saturated\""),
+    ("mask.grow", "\"0m\"", "how far clouds and their shadows are grown"),
+    ("composite.every", "\"all\"", "\"all\", \"year\", \"season\", \"month\", \"16 days\" or \"scene\""),
+    ("composite.by", "\"median\"", "how the dates of a period become one value"),
+    ("composite.at_least", "1", "clear looks that a cell needs"),
+    ("composite.bands", "\"needed\"", "\"needed\" by the layers, \"all\", or a list; a list or \"all\" is summarised too"),
+    ("layers.use", "[]", "indices of the catalogue"),
+    ("layers.NAME", "none", "an own layer: its formula"),
+    ("plots.file", "none", "polygons, GeoJSON"),
+    ("plots.id", "the first of id, plot, plot_id, field, field_id, name", "the attribute that is unique"),
+    ("plots.weight", "\"share\"", "\"share\": exact covered share of each cell; \"centre\"; \"touch\""),
+    ("plots.keep", "none", "condition a cell must meet to count"),
+    ("plots.stats", "[\"count\", \"valid_share\", \"mean\", \"sd\", \"min\", \"max\", \"median\"]", "statistics; percentiles as p10"),
+    ("output.rasters", "true", "Cloud Optimized GeoTIFFs of composites and layers"),
+    ("output.tables", "[\"csv\"]", "\"csv\", \"geojson\"; needs plots"),
+    ("output.pictures", "false", "PNG pictures of composites and layers"),
+    ("output.report", "false", "must be false: report pages are not available yet"),
+    ("output.temperature", "\"K\"", "unit of temperature layers: \"K\", \"C\" or \"F\""),
+];
+
+#[derive(Deserialize, Default)]
+#[serde(default)]
+struct File {
+    name: Option<String>,
+    out: Option<PathBuf>,
+    scenes: Scenes,
+    calibrate: Calibrate,
+    mask: Mask,
+    composite: Composite,
+    layers: toml::Table,
+    plots: Option<Plots>,
+    output: Output,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(default)]
+struct Scenes {
+    from: Option<OneOrMany>,
+    since: Option<Day>,
+    until: Option<Day>,
+    max_cloud: Option<f64>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum OneOrMany {
+    One(PathBuf),
+    Many(Vec<PathBuf>),
+}
+
+/// A date, with or without quotes.
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Day {
+    Plain(toml::value::Datetime),
+    Text(String),
+}
+
+impl Day {
+    fn date(&self, key: &str) -> Result<Date, String> {
+        let text = match self {
+            Day::Plain(d) => d.to_string(),
+            Day::Text(t) => t.clone(),
+        };
+        text.parse().map_err(|_| format!("{key} = {text} is not a day such as 2031-04-01"))
+    }
+}
+
+#[derive(Deserialize, Default)]
+#[serde(default)]
+struct Calibrate {
+    to: Option<String>,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(default)]
+struct Mask {
+    drop: Option<Vec<String>>,
+    grow: Option<String>,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(default)]
+struct Composite {
+    every: Option<String>,
+    by: Option<String>,
+    at_least: Option<u32>,
+    bands: Option<Bands>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Bands {
+    Word(String),
+    List(Vec<String>),
+}
+
+#[derive(Deserialize)]
+struct Plots {
+    file: PathBuf,
+    id: Option<String>,
+    weight: Option<String>,
+    keep: Option<String>,
+    stats: Option<Vec<String>>,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(default)]
+struct Output {
+    rasters: Option<bool>,
+    tables: Option<Vec<String>>,
+    pictures: Option<bool>,
+    report: Option<bool>,
+    temperature: Option<String>,
+}
+
+/// Reads a campaign file.
+///
+/// # Errors
+/// With the file, the place and what to write instead.
+pub fn read(path: &Path) -> Result<Job, Report> {
+    let text = std::fs::read_to_string(path).map_err(|e| Report::from(telechroma_io::Error::io(path, e)))?;
+    let here = path.parent().unwrap_or(Path::new(""));
+    let stem = path.file_stem().map_or("campaign".into(), |s| s.to_string_lossy().into_owned());
+    parse(&text, here, &stem).map_err(|e| Report { message: format!("{}: {}", path.display(), e.message), ..e })
+}
+
+fn parse(text: &str, here: &Path, stem: &str) -> Result<Job, Report> {
+    let wrong = |e: toml::de::Error| Report::usage(e.to_string().trim_end().to_string());
+    let mut unknown = vec![];
+    let deserializer = toml::Deserializer::parse(text).map_err(wrong)?;
+    let file: File = serde_ignored::deserialize(deserializer, |p| unknown.push(p.to_string().replace(".?", ""))).map_err(wrong)?;
+    if let Some(key) = unknown.first() {
+        return Err(unknown_key(key, text));
+    }
+    job(file, here, stem)
+}
+
+/// A key that means nothing, with its line and the nearest key that does.
+fn unknown_key(key: &str, text: &str) -> Report {
+    let known: Vec<&str> = KEYS.iter().map(|k| k.0).filter(|k| !k.ends_with("NAME")).collect();
+    let last = key.rsplit('.').next().unwrap_or(key);
+    let line = text.lines().position(|l| {
+        let l = l.trim_start().trim_start_matches('[');
+        l.strip_prefix(last).is_some_and(|r| r.trim_start().starts_with(['=', ']']))
+    });
+    let line = line.map_or(String::new(), |n| format!("line {}: ", n + 1));
+    let mut tables: Vec<&str> = known.iter().filter_map(|k| k.split_once('.').map(|p| p.0)).collect();
+    tables.dedup();
+    let (kind, near) = match key.split_once('.') {
+        Some(_) => ("key", nearest(key, &known)),
+        None => ("key", nearest(key, &[known.as_slice(), tables.as_slice()].concat())),
+    };
+    if key == "area" || key.starts_with("area.") {
+        return Report::usage(format!("{line}limiting a run to an area is not available yet: take [area] out"));
+    }
+    let table = key.split_once('.').map_or("", |p| p.0);
+    let there: Vec<&str> = known.iter().copied().filter(|k| k.split_once('.').map_or("", |p| p.0) == table).collect();
+    let hint = near.map_or_else(|| format!("known here: {}", if there.is_empty() { tables.join(", ") } else { there.join(", ") }), |n| format!("did you mean '{n}'?"));
+    Report::usage(format!("{line}unknown {kind} '{key}': {hint}"))
+}
+
+fn named<T: FromStr>(key: &str, text: &Option<String>, default: T) -> Result<T, Report>
+where
+    T::Err: std::fmt::Display,
+{
+    match text {
+        None => Ok(default),
+        Some(t) => t.parse().map_err(|e| Report::usage(format!("{key}: {e}"))),
+    }
+}
+
+fn job(file: File, here: &Path, stem: &str) -> Result<Job, Report> {
+    let at = |p: &Path| here.join(p);
+    let day = |d: &Option<Day>, key| d.as_ref().map(|d| d.date(key)).transpose().map_err(Report::usage);
+    let drop = match &file.mask.drop {
+        Some(names) => Reasons::from_names(names).map_err(|e| Report::usage(format!("mask.drop: {e}")))?,
+        None => Reasons::default_drop(),
+    };
+    let grow = file.mask.grow.as_ref().map(|g| g.parse()).transpose().map_err(|e| Report::usage(format!("mask.grow: {e}")))?;
+    if let Some(by) = file.composite.by.as_deref().filter(|b| *b != "median") {
+        return Err(Report::usage(format!("composite.by: '{by}' is not available; \"median\" is")));
+    }
+    let shows_bands = file.composite.bands.is_some();
+    let recipe = Recipe {
+        target: named("calibrate.to", &file.calibrate.to, Default::default())?,
+        mask: MaskOptions { drop, grow, unmasked: false },
+        every: named("composite.every", &file.composite.every, Default::default())?,
+        at_least: file.composite.at_least.unwrap_or(1),
+        bands: bands(file.composite.bands)?,
+        layers: layers(file.layers)?,
+        temperature: named("output.temperature", &file.output.temperature, Default::default())?,
+        keep: file.plots.as_ref().and_then(|p| p.keep.clone()),
+    };
+    if recipe.layers.is_empty() && !shows_bands {
+        return Err(Report::usage("there is nothing to make: name layers in [layers] use = […], or bands in [composite]"));
+    }
+    let wanted = wanted(&file.output, file.plots.is_some())?;
+    let plots = file.plots.map(|p| plots(p, &at)).transpose()?;
+    let inputs = match file.scenes.from {
+        None => vec![at(Path::new("scenes"))],
+        Some(OneOrMany::One(p)) => vec![at(&p)],
+        Some(OneOrMany::Many(list)) => list.iter().map(|p| at(p)).collect(),
+    };
+    Ok(Job {
+        name: file.name.unwrap_or_else(|| stem.to_string()),
+        inputs,
+        filter: Filter {
+            since: day(&file.scenes.since, "scenes.since")?,
+            until: day(&file.scenes.until, "scenes.until")?,
+            max_cloud: file.scenes.max_cloud,
+        },
+        recipe,
+        plots,
+        wanted,
+        naming: Naming { root: at(&file.out.unwrap_or_else(|| "results".into())), folders: true, single: None },
+        colours: vec![],
+    })
+}
+
+fn bands(choice: Option<Bands>) -> Result<BandChoice, Report> {
+    Ok(match choice {
+        None => BandChoice::Needed,
+        Some(Bands::Word(w)) if w == "needed" => BandChoice::Needed,
+        Some(Bands::Word(w)) if w == "all" => BandChoice::All,
+        Some(Bands::Word(w)) => return Err(Report::usage(format!("composite.bands: \"{w}\" is neither \"needed\" nor \"all\" nor a list of bands"))),
+        Some(Bands::List(names)) => BandChoice::List(roles(&names).map_err(|e| Report::usage(format!("composite.bands: {}", e.message)))?),
+    })
+}
+
+/// Band roles by name.
+///
+/// # Errors
+/// With the nearest name.
+pub fn roles(names: &[String]) -> Result<Vec<BandRole>, Report> {
+    let one = |n: &String| BandRole::from_name(n.trim()).ok_or_else(|| {
+        Report::from(telechroma_core::Error::unknown("band", n, BandRole::all().map(|r| r.name())))
+    });
+    names.iter().map(one).collect()
+}
+
+fn layers(table: toml::Table) -> Result<Vec<LayerRequest>, Report> {
+    let (mut used, mut own) = (vec![], vec![]);
+    for (key, value) in table {
+        match (key.as_str(), value) {
+            ("use", toml::Value::Array(names)) => {
+                for n in names {
+                    let toml::Value::String(name) = n else { return Err(Report::usage("layers.use must be a list of names")) };
+                    used.push(LayerRequest { name, formula: None });
+                }
+            }
+            ("use", _) => return Err(Report::usage("layers.use must be a list of names")),
+            (_, toml::Value::String(formula)) => own.push(layer(&key, &formula)?),
+            _ => return Err(Report::usage(format!("layers.{key} must be a formula in quotes"))),
+        }
+    }
+    used.extend(own);
+    Ok(used)
+}
+
+/// An own layer.
+///
+/// # Errors
+/// Where the name cannot be one.
+pub fn layer(name: &str, formula: &str) -> Result<LayerRequest, Report> {
+    let sound = name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_') && name.starts_with(|c: char| c.is_ascii_alphabetic());
+    if !sound {
+        return Err(Report::usage(format!("'{name}' cannot be the name of a layer: letters, digits and _ only")));
+    }
+    if BandRole::from_name(name).is_some() || name == "clear_looks" || name == "composite" {
+        return Err(Report::usage(format!("'{name}' cannot be the name of an own layer: it means something already")));
+    }
+    Ok(LayerRequest { name: name.into(), formula: Some(formula.into()) })
+}
+
+fn plots(p: Plots, at: &dyn Fn(&Path) -> PathBuf) -> Result<PlotJob, Report> {
+    let names = p.stats.unwrap_or_else(|| DEFAULT_STATS.iter().map(|s| s.to_string()).collect());
+    let stats = names.iter().map(|s| s.parse()).collect::<Result<Vec<_>, _>>().map_err(|e| Report::usage(format!("plots.stats: {e}")))?;
+    Ok(PlotJob { file: at(&p.file), id: p.id, weight: named("plots.weight", &p.weight, Default::default())?, stats })
+}
+
+fn wanted(o: &Output, plots: bool) -> Result<Wanted, Report> {
+    if o.report == Some(true) {
+        return Err(Report::usage("output.report: report pages are not available yet; set it to false"));
+    }
+    let tables = o.tables.clone().unwrap_or_else(|| vec!["csv".into()]);
+    if let Some(other) = tables.iter().find(|t| !["csv", "geojson"].contains(&t.as_str())) {
+        return Err(Report::usage(format!("output.tables: \"{other}\" is not available; \"csv\" and \"geojson\" are")));
+    }
+    let (rasters, pictures) = (o.rasters.unwrap_or(true), o.pictures.unwrap_or(false));
+    Ok(Wanted {
+        composites: rasters,
+        layers: rasters,
+        csv: plots && tables.iter().any(|t| t == "csv"),
+        geojson: plots && tables.iter().any(|t| t == "geojson"),
+        scene_pictures: pictures,
+        maps: pictures,
+        record: true,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn message(text: &str) -> String {
+        parse(text, Path::new("here"), "demo").err().map(|e| e.message).unwrap_or_default()
+    }
+
+    #[test]
+    fn unknown_keys_have_their_line_and_the_nearest() {
+        assert_eq!(message("[mask]\ngrwo = \"60m\"\n"), "line 2: unknown key 'mask.grwo': did you mean 'mask.grow'?");
+        assert_eq!(message("[msak]\n"), "line 1: unknown key 'msak': did you mean 'mask'?");
+        assert!(message("[area]\nfile = \"x\"\n").contains("not available yet"));
+    }
+
+    #[test]
+    fn values_are_checked() {
+        assert_eq!(message("[mask]\ngrow = \"60\"\n"), "mask.grow: '60' has no unit: write 60m or 60km");
+        assert!(message("[layers]\nuse = [\"ndvi\"]\n[output]\nreport = true\n").contains("not available yet"));
+        assert!(message("[layers]\nred = \"nir\"\n").contains("means something already"));
+        assert!(message("[composite]\nbands = [\"rde\"]\n").contains("did you mean 'red'"));
+        assert!(message("").contains("nothing to make"));
+        assert!(message("[mask\n").contains("line 1"));
+    }
+
+    #[test]
+    fn a_full_file_becomes_a_job() {
+        let text = "name = \"T\"\nout = \"o\"\n[scenes]\nfrom = \"s\"\nsince = 2031-04-01\nuntil = \"2031-10-31\"\n[mask]\ngrow = \"60m\"\n\
+            [layers]\nuse = [\"ndvi\"]\ngreen_red = \"green / red\"\nz = \"red\"\n[plots]\nfile = \"f.geojson\"\nstats = [\"p10\"]\n";
+        let job = parse(text, Path::new("here"), "demo").unwrap();
+        assert_eq!(job.inputs, [Path::new("here/s")]);
+        assert_eq!(job.recipe.layers.iter().map(|l| l.name.as_str()).collect::<Vec<_>>(), ["ndvi", "green_red", "z"]);
+        assert_eq!(job.filter.until.unwrap().to_string(), "2031-10-31");
+        assert!(job.wanted.csv && !job.wanted.maps);
+    }
+}

@@ -1,0 +1,62 @@
+//! The command line as typed.
+
+use clap::{Args, Parser, Subcommand};
+
+use crate::commands;
+
+/// Calibrates multispectral scenes, masks clouds, builds composites, computes indices and land surface temperature,
+/// and summarises them per plot.
+#[derive(Parser)]
+#[command(name = "telechroma", version, propagate_version = true, max_term_width = 100, disable_help_subcommand = true)]
+pub struct Cli {
+    #[command(flatten)]
+    pub common: Common,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// Options that mean the same everywhere.
+#[derive(Args)]
+pub struct Common {
+    /// Threads that compute; default: all cores
+    #[arg(long, global = true, value_name = "N", help_heading = "Limits and output")]
+    pub threads: Option<usize>,
+    /// Most memory to use, such as 500MB; default: half of what is free
+    #[arg(long, global = true, value_name = "SIZE", value_parser = crate::context::bytes, help_heading = "Limits and output")]
+    pub memory: Option<u64>,
+    /// Results as one JSON object on standard output
+    #[arg(long, global = true, help_heading = "Limits and output")]
+    pub json: bool,
+    /// Say nothing but errors
+    #[arg(short, long, global = true, help_heading = "Limits and output")]
+    pub quiet: bool,
+    /// Say more
+    #[arg(short, long, global = true, help_heading = "Limits and output")]
+    pub verbose: bool,
+    /// Replace results that exist
+    #[arg(long, global = true, help_heading = "Limits and output")]
+    pub overwrite: bool,
+    /// End with code 3 if there was anything to note
+    #[arg(long, global = true, help_heading = "Limits and output")]
+    pub strict: bool,
+    /// Colour in messages
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", help_heading = "Limits and output")]
+    pub color: clap::ColorChoice,
+}
+
+#[derive(Subcommand)]
+pub enum Command {
+    Demo(commands::demo::Args),
+    Run(commands::run::Args),
+    Inspect(commands::inspect::Args),
+    Calibrate(commands::calibrate::Args),
+    Mask(commands::mask::Args),
+    Composite(commands::composite::Args),
+    Index(commands::index::Args),
+    Summarise(commands::summarise::Args),
+    Draw(commands::draw::Args),
+    Indices(commands::indices::Args),
+    Sensors(commands::sensors::Args),
+    Completions(commands::completions::Args),
+    Man(commands::man::Args),
+}

@@ -1,0 +1,63 @@
+//! What rasters say of themselves.
+
+use telechroma_core::mask::{REASONS, Reasons};
+use telechroma_core::method::{MaskOptions, PlannedLayer, PlannedPeriod, PlannedSeason, Recipe};
+use telechroma_core::scene::Scene;
+use telechroma_io::raster::description::{BandInfo, BitInfo, Description, InputInfo, Kind, SceneInfo, tool};
+
+use super::Job;
+
+fn text(d: &Description) -> String {
+    serde_json::to_string(d).unwrap_or_default()
+}
+
+/// The mask step in words.
+pub fn mask_step(mask: &MaskOptions) -> String {
+    let grown = mask.grow.map_or(String::new(), |m| format!(", grown by {m}"));
+    format!("drop {}{grown}", mask.drop.names().join(", "))
+}
+
+/// The steps from scenes to a composite, in words.
+pub fn steps(recipe: &Recipe) -> Vec<String> {
+    vec![
+        format!("calibrate to {}", recipe.target.name()),
+        mask_step(&recipe.mask),
+        format!("median every {}, at least {} clear", recipe.every.name(), recipe.at_least.max(1)),
+    ]
+}
+
+/// A composite or layer.
+pub fn of_layers(job: &Job, season: &PlannedSeason, period: &PlannedPeriod, bands: &[PlannedLayer], kind: Kind) -> String {
+    let band = |l: &PlannedLayer| BandInfo {
+        name: l.name.clone(),
+        unit: l.unit.label().into(),
+        wavelength_nm: l.wavelength.map(|w| w.0),
+        formula: l.formula.clone(),
+    };
+    let input = |i: &usize| season.inputs.get(*i).map(|(id, digest)| InputInfo { id: id.clone(), digest: digest.clone() });
+    text(&Description {
+        tool: tool(),
+        kind,
+        period: Some(period.period.clone()),
+        scene: None,
+        bands: bands.iter().map(band).collect(),
+        legend: vec![],
+        inputs: period.scenes.iter().filter_map(input).collect(),
+        steps: if period.looks.is_some() { steps(&job.recipe) } else { vec![] },
+    })
+}
+
+/// A raster of one scene.
+pub fn of_scene(scene: &Scene, kind: Kind, bands: Vec<BandInfo>, steps: Vec<String>, drop: Option<Reasons>) -> String {
+    let legend = REASONS.iter().filter(|d| drop.is_some_and(|set| set.and(Reasons::GROWN).and(Reasons::FILL).has(d.reason)));
+    text(&Description {
+        tool: tool(),
+        kind,
+        period: scene.date.map(|d| d.to_string()),
+        scene: Some(SceneInfo { id: scene.id.clone(), platform: scene.platform.clone(), date: scene.date.map(|d| d.to_string()) }),
+        bands,
+        legend: legend.map(|d| BitInfo { value: d.reason.bits(), reason: d.name.into() }).collect(),
+        inputs: vec![InputInfo { id: scene.id.clone(), digest: scene.digest.clone() }],
+        steps,
+    })
+}

@@ -1,0 +1,209 @@
+//! The main job as a file of steps: open inputs, plan, run into sinks, publish, report.
+//!
+//! `run`, `composite`, `index`, `summarise` and `draw` all end here; they differ in the outputs they ask for.
+
+mod describe;
+mod inputs;
+mod outputs;
+mod pictures;
+mod summary;
+mod table;
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use jiff::civil::Date;
+use telechroma_core::method::{PlannedSeason, Recipe, plan_layers, plan_season};
+use telechroma_core::plot::Weighting;
+use telechroma_core::run::{Note, Observer, Plan, RunReport, Sink, run};
+use telechroma_core::stat::Stat;
+use telechroma_io::publish::Publisher;
+
+pub use inputs::{Inputs, open_inputs};
+pub use outputs::Naming;
+pub use summary::{Outcome, Output};
+
+use crate::context::Context;
+use crate::report::Report;
+
+/// Which scenes of the inputs are used.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Filter {
+    /// First day.
+    pub since: Option<Date>,
+    /// Last day.
+    pub until: Option<Date>,
+    /// Most cloud by the metadata, %.
+    pub max_cloud: Option<f64>,
+}
+
+/// Plots and what to compute of them.
+#[derive(Debug, Clone)]
+pub struct PlotJob {
+    /// The file.
+    pub file: PathBuf,
+    /// The attribute that is the id.
+    pub id: Option<String>,
+    /// How cells on the edge count.
+    pub weight: Weighting,
+    /// The statistics.
+    pub stats: Vec<Stat>,
+}
+
+/// Which results are written.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Wanted {
+    /// Composites as rasters.
+    pub composites: bool,
+    /// Layers as rasters.
+    pub layers: bool,
+    /// The table as CSV.
+    pub csv: bool,
+    /// The plots with the statistics.
+    pub geojson: bool,
+    /// Pictures of composites.
+    pub scene_pictures: bool,
+    /// Pictures of layers.
+    pub maps: bool,
+    /// `run.json`.
+    pub record: bool,
+}
+
+/// A job, resolved and checked as far as can be without opening files.
+#[derive(Debug, Clone)]
+pub struct Job {
+    /// For the titles and the record.
+    pub name: String,
+    /// Deliveries and rasters.
+    pub inputs: Vec<PathBuf>,
+    /// Which of them.
+    pub filter: Filter,
+    /// What is computed.
+    pub recipe: Recipe,
+    /// The plots.
+    pub plots: Option<PlotJob>,
+    /// The results.
+    pub wanted: Wanted,
+    /// Where they go, and by which names.
+    pub naming: Naming,
+    /// Band roles of a picture of the composite; empty: natural colours if possible.
+    pub colours: Vec<String>,
+}
+
+/// One or several graphs: scenes make one, each raster made earlier makes its own.
+pub fn plan(inputs: Inputs, recipe: &Recipe, observer: &dyn Observer) -> Result<Vec<PlannedSeason>, Report> {
+    let mut seasons = vec![];
+    if !inputs.scenes.is_empty() {
+        seasons.push(plan_season(inputs.scenes, recipe)?);
+    }
+    for set in &inputs.layers {
+        seasons.push(plan_layers(set, recipe)?);
+    }
+    for note in seasons.iter_mut().flat_map(|s| std::mem::take(&mut s.notes)) {
+        observer.note(note);
+    }
+    Ok(seasons)
+}
+
+/// Does the job.
+///
+/// # Errors
+/// Whatever goes wrong; nothing is left behind then.
+pub fn execute(job: &Job, ctx: &Context) -> Result<Outcome, Report> {
+    let inputs = open_inputs(&job.inputs, &job.filter, &ctx.progress)?;
+    let seasons = plan(inputs, &job.recipe, &ctx.progress)?;
+    let plots = table::open_plots(job)?;
+    let mut publisher = Publisher::new(&job.naming.root, ctx.overwrite)?;
+    let mut outcome = Outcome::new(job);
+    let mut table = table::Table::default();
+    // every name is checked before anything is computed
+    let mut stage = Staged::new();
+    for name in outputs::names(job, &seasons, plots.as_ref()) {
+        stage.insert(name.clone(), publisher.stage(&name)?);
+    }
+    for season in seasons {
+        outcome.inputs.extend(season.inputs.iter().cloned());
+        run_season(job, season, &stage, plots.as_ref(), &mut table, &mut outcome, ctx)?;
+    }
+    if let Some(plots) = &plots {
+        table.write(job, plots, &stage, &mut outcome)?;
+    }
+    ctx.progress.clear();
+    outcome.notes = ctx.progress.notes();
+    outcome.write_record(job, &stage)?;
+    publisher.publish()?;
+    Ok(outcome)
+}
+
+/// Scratch paths of results by their names.
+type Staged = BTreeMap<String, PathBuf>;
+
+/// All sinks of one graph.
+struct Sinks {
+    rasters: Vec<outputs::RasterOut>,
+    plots: Vec<table::PlotOut>,
+    pictures: Vec<pictures::PictureOut>,
+}
+
+impl Sinks {
+    fn new(job: &Job, season: &PlannedSeason, stage: &Staged, plots: Option<&table::OpenPlots>, observer: &dyn Observer) -> Result<Sinks, Report> {
+        let rasters = outputs::rasters(job, season, stage);
+        let plots = plots.map(|p| table::sinks(p, season, observer)).transpose()?.unwrap_or_default();
+        Ok(Sinks { rasters, plots, pictures: pictures::sinks(job, season) })
+    }
+
+    fn all(&mut self) -> Vec<Sink<'_>> {
+        let rasters = self.rasters.iter_mut().map(outputs::RasterOut::sink);
+        let plots = self.plots.iter_mut().map(table::PlotOut::sink);
+        rasters.chain(plots).chain(self.pictures.iter_mut().map(pictures::PictureOut::sink)).collect()
+    }
+}
+
+fn run_season(
+    job: &Job, season: PlannedSeason, stage: &Staged, plots: Option<&table::OpenPlots>, table: &mut table::Table,
+    outcome: &mut Outcome, ctx: &Context,
+) -> Result<(), Report> {
+    let mut outs = Sinks::new(job, &season, stage, plots, &ctx.progress)?;
+    let sinks = outs.all();
+    let plan = Plan::new(season.graph, &sinks, ctx.budget)?;
+    if plan.decodes_again {
+        ctx.progress.note(Note::Costly("the memory allowed does not hold all blocks that several tiles need: some are decoded again".into()));
+    }
+    let report: RunReport = run(&plan, sinks, &ctx.progress)?;
+    outcome.ran(&plan, &report);
+    ctx.progress.stage("writing", 1);
+    outputs::finish(outs.rasters, ctx.budget.threads, outcome)?;
+    pictures::finish(job, outs.pictures, stage, outcome)?;
+    outs.plots.into_iter().for_each(|out| table.take(out));
+    Ok(())
+}
+
+/// What a dry run found.
+pub struct Preview {
+    /// The plan of each graph, with its inputs and the number of scenes in each period.
+    pub plans: Vec<(Plan, Vec<String>, Vec<(String, usize)>)>,
+    /// Names of the results, and whether they are there already.
+    pub results: Vec<(String, bool)>,
+}
+
+/// Plans the job without reading a cell or writing a byte.
+///
+/// # Errors
+/// Whatever would go wrong before the first tile.
+pub fn preview(job: &Job, ctx: &Context) -> Result<Preview, Report> {
+    let inputs = open_inputs(&job.inputs, &job.filter, &ctx.progress)?;
+    let seasons = plan(inputs, &job.recipe, &ctx.progress)?;
+    let plots = table::open_plots(job)?;
+    let names = outputs::names(job, &seasons, plots.as_ref());
+    let stage: Staged = names.iter().map(|n| (n.clone(), job.naming.root.join(n))).collect();
+    let results = names.into_iter().map(|n| (job.naming.root.join(&n).exists(), n)).map(|(there, n)| (n, there)).collect();
+    let mut plans = vec![];
+    for season in seasons {
+        let mut outs = Sinks::new(job, &season, &stage, plots.as_ref(), &ctx.progress)?;
+        let sinks = outs.all();
+        let ids = season.inputs.iter().map(|i| i.0.clone()).collect();
+        let periods = season.periods.iter().map(|p| (p.period.clone(), p.scenes.len())).collect();
+        plans.push((Plan::new(season.graph, &sinks, ctx.budget)?, ids, periods));
+    }
+    Ok(Preview { plans, results })
+}

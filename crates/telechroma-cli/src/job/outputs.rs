@@ -1,0 +1,177 @@
+//! The rasters of a job, and the names of all its results.
+
+use std::path::PathBuf;
+
+use telechroma_core::graph::NodeId;
+use telechroma_core::method::{PlannedLayer, PlannedPeriod, PlannedSeason};
+use telechroma_core::run::Sink;
+use telechroma_core::tile::Kind;
+use telechroma_core::units::Unit;
+use telechroma_io::raster::cog::{CogEncoder, CogFile, CogOptions};
+use telechroma_io::raster::description::Kind as RasterKind;
+
+use super::table::OpenPlots;
+use super::{Job, Outcome, Output, Staged, describe, pictures};
+use crate::report::Report;
+
+/// Where results go, and by which names.
+#[derive(Debug, Clone)]
+pub struct Naming {
+    /// The folder.
+    pub root: PathBuf,
+    /// `layers/`, `tables/` and so on below it; else all side by side.
+    pub folders: bool,
+    /// The one result has this name.
+    pub single: Option<String>,
+}
+
+impl Naming {
+    fn name(&self, folder: &str, file: String) -> String {
+        match &self.single {
+            Some(name) => name.clone(),
+            None if self.folders => format!("{folder}/{file}"),
+            None => file,
+        }
+    }
+
+    /// A composite.
+    pub fn composite(&self, period: &str) -> String {
+        self.name("layers", format!("composite_{period}.tif"))
+    }
+
+    /// A layer.
+    pub fn layer(&self, layer: &str, period: &str) -> String {
+        self.name("layers", format!("{layer}_{period}.tif"))
+    }
+
+    /// A picture.
+    pub fn picture(&self, what: &str, period: &str) -> String {
+        self.name("pictures", format!("{what}_{period}.png"))
+    }
+
+    /// The table.
+    pub fn table(&self, stem: &str) -> String {
+        self.name("tables", format!("{stem}.csv"))
+    }
+
+    /// What the table's columns mean.
+    pub fn columns(&self, stem: &str) -> String {
+        match &self.single {
+            Some(name) => format!("{}.columns.csv", name.trim_end_matches(".csv")),
+            None => self.name("tables", format!("{stem}.columns.csv")),
+        }
+    }
+
+    /// The plots with the statistics.
+    pub fn plots(&self, stem: &str) -> String {
+        self.name("plots", format!("{stem}.geojson"))
+    }
+}
+
+/// The record of a run.
+pub const RECORD: &str = "run.json";
+
+/// Names of all results of a job, in the order in which they will appear.
+pub fn names(job: &Job, seasons: &[PlannedSeason], plots: Option<&OpenPlots>) -> Vec<String> {
+    let mut names = vec![];
+    for period in seasons.iter().flat_map(|s| &s.periods) {
+        let p = &period.period;
+        if job.wanted.composites && period.looks.is_some() {
+            names.push(job.naming.composite(p));
+        }
+        if job.wanted.layers {
+            names.extend(period.layers.iter().map(|l| job.naming.layer(&l.name, p)));
+        }
+        names.extend(pictures::names(job, period));
+    }
+    if let Some(plots) = plots {
+        if job.wanted.csv {
+            names.extend([job.naming.table(&plots.file.stem), job.naming.columns(&plots.file.stem)]);
+        }
+        if job.wanted.geojson {
+            names.push(job.naming.plots(&plots.file.stem));
+        }
+    }
+    if job.wanted.record {
+        names.push(RECORD.into());
+    }
+    names
+}
+
+/// One raster being written.
+pub struct RasterOut {
+    groups: Vec<Vec<NodeId>>,
+    encoder: CogEncoder,
+    file: CogFile,
+    path: PathBuf,
+    output: Output,
+}
+
+impl RasterOut {
+    /// Its sink.
+    pub fn sink(&mut self) -> Sink<'_> {
+        Sink { groups: self.groups.clone(), prepare: &self.encoder, absorb: &mut self.file }
+    }
+}
+
+/// The rasters of one graph.
+pub fn rasters(job: &Job, season: &PlannedSeason, stage: &Staged) -> Vec<RasterOut> {
+    let mut outs = vec![];
+    for period in &season.periods {
+        if job.wanted.composites && let Some(looks) = period.looks {
+            let name = job.naming.composite(&period.period);
+            let mut bands = period.bands.clone();
+            bands.push(PlannedLayer { name: "clear_looks".into(), node: looks, unit: Unit::Looks, wavelength: None, formula: None });
+            let output = Output { kind: "composite", layer: "composite".into(), period: period.period.clone(), path: name.clone(), unit: String::new() };
+            outs.push(raster(job, season, period, &bands, RasterKind::Composite, &name, output, stage));
+        }
+        for l in period.layers.iter().filter(|_| job.wanted.layers) {
+            let name = job.naming.layer(&l.name, &period.period);
+            let output = Output {
+                kind: "layer", layer: l.name.clone(), period: period.period.clone(), path: name.clone(), unit: l.unit.label().into(),
+            };
+            outs.push(raster(job, season, period, std::slice::from_ref(l), RasterKind::Layer, &name, output, stage));
+        }
+    }
+    outs
+}
+
+#[allow(clippy::too_many_arguments)] // one call a kind of raster, all of it facts about the one raster
+fn raster(
+    job: &Job, season: &PlannedSeason, period: &PlannedPeriod, bands: &[PlannedLayer], kind: RasterKind, name: &str, output: Output,
+    stage: &Staged,
+) -> RasterOut {
+    let description = describe::of_layers(job, season, period, bands, kind);
+    let options = CogOptions { grid: season.graph.grid().clone(), kind: Kind::Values, bands: bands.len() as u32, description };
+    let path = stage.get(name).cloned().unwrap_or_default();
+    let (encoder, file) = CogEncoder::create(&path, options);
+    RasterOut { groups: bands.iter().map(|b| vec![b.node]).collect(), encoder, file, path, output }
+}
+
+/// Lays out the files, several at a time.
+///
+/// # Errors
+/// Where writing fails.
+pub fn finish(outs: Vec<RasterOut>, threads: usize, outcome: &mut Outcome) -> Result<(), Report> {
+    let mut waiting: Vec<(CogFile, PathBuf)> = vec![];
+    for out in outs {
+        outcome.outputs.push(out.output);
+        waiting.push((out.file, out.path));
+    }
+    let queue = std::sync::Mutex::new(waiting);
+    let work = || {
+        loop {
+            let next = queue.lock().unwrap_or_else(std::sync::PoisonError::into_inner).pop();
+            match next {
+                Some((file, path)) => file.finish(&path)?,
+                None => return Ok(()),
+            }
+        }
+    };
+    let results: Vec<telechroma_io::Result<()>> = std::thread::scope(|s| {
+        let handles: Vec<_> = (0..threads).map(|_| s.spawn(work)).collect();
+        handles.into_iter().filter_map(|h| h.join().ok()).collect()
+    });
+    results.into_iter().collect::<telechroma_io::Result<Vec<()>>>()?;
+    Ok(())
+}

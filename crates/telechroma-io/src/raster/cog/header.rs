@@ -1,0 +1,188 @@
+//! The header of a Cloud Optimized GeoTIFF: one directory a level, full resolution first, all before the data.
+
+use telechroma_core::geo::Crs;
+use telechroma_core::tile::Kind;
+
+use super::SIDE;
+use super::pyramid::Level;
+use super::sink::CogOptions;
+
+/// The header's bytes, and the tiles in the order in which their data follow.
+pub(crate) struct Layout {
+    pub header: Vec<u8>,
+    pub order: Vec<(usize, u32, u32)>,
+}
+
+/// A value of a tag: its type, the number of values, their little-endian bytes.
+struct Value {
+    kind: u16,
+    count: u64,
+    bytes: Vec<u8>,
+}
+
+impl Value {
+    fn shorts(v: &[u16]) -> Value {
+        Value { kind: 3, count: v.len() as u64, bytes: v.iter().flat_map(|x| x.to_le_bytes()).collect() }
+    }
+
+    fn long(v: u32) -> Value {
+        Value { kind: 4, count: 1, bytes: v.to_le_bytes().to_vec() }
+    }
+
+    fn doubles(v: &[f64]) -> Value {
+        Value { kind: 12, count: v.len() as u64, bytes: v.iter().flat_map(|x| x.to_le_bytes()).collect() }
+    }
+
+    fn text(t: &str) -> Value {
+        let mut bytes = t.as_bytes().to_vec();
+        bytes.push(0);
+        Value { kind: 2, count: bytes.len() as u64, bytes }
+    }
+
+    /// Offsets or sizes: 8 bytes each in a big file, else 4.
+    fn places(v: &[u64], big: bool) -> Value {
+        let bytes = v.iter().flat_map(|x| if big { x.to_le_bytes().to_vec() } else { (*x as u32).to_le_bytes().to_vec() });
+        Value { kind: if big { 16 } else { 4 }, count: v.len() as u64, bytes: bytes.collect() }
+    }
+}
+
+/// Lays the file out, given each tile's packed size.
+pub(crate) fn layout(options: &CogOptions, levels: &[Level], size: impl Fn(usize, u32, u32) -> u64) -> Layout {
+    let tiles = |level: usize| {
+        let l: Level = levels[level];
+        (0..options.bands).flat_map(move |b| (0..l.tiles()).map(move |t| (level, b, t)))
+    };
+    let order: Vec<(usize, u32, u32)> = (0..levels.len()).rev().flat_map(tiles).collect();
+    let data: u64 = order.iter().map(|(l, b, t)| size(*l, *b, *t)).sum();
+    let places = order.len() as u64;
+    let big = data + places * 16 + (1 << 20) > u64::from(u32::MAX);
+    // the header's length does not depend on the offsets in it: make it once to measure, once to keep
+    let build = |start: u64| {
+        let mut at = start;
+        let mut offsets = vec![vec![]; levels.len()];
+        for (l, b, t) in &order {
+            offsets[*l].push((at, size(*l, *b, *t)));
+            at += size(*l, *b, *t);
+        }
+        directories(options, levels, &offsets, big)
+    };
+    let header = build(0);
+    let header = build(header.len() as u64);
+    Layout { header, order }
+}
+
+fn directories(options: &CogOptions, levels: &[Level], places: &[Vec<(u64, u64)>], big: bool) -> Vec<u8> {
+    let mut out: Vec<u8> = b"II".to_vec();
+    match big {
+        true => out.extend([43, 0, 8, 0, 0, 0, 16, 0, 0, 0, 0, 0, 0, 0]),
+        false => out.extend([42, 0, 8, 0, 0, 0]),
+    }
+    for (i, level) in levels.iter().enumerate() {
+        let entries = entries(options, *level, i, &places[i], big);
+        directory(&entries, big, i + 1 == levels.len(), &mut out);
+    }
+    out
+}
+
+fn entries(options: &CogOptions, level: Level, number: usize, places: &[(u64, u64)], big: bool) -> Vec<(u16, Value)> {
+    let n = options.bands as usize;
+    let (bits, predictor, format, nodata) = match options.kind {
+        Kind::Values => (32, 3, 3, Some("nan")),
+        Kind::Counts { .. } | Kind::Flags { .. } => (16, 2, 1, None),
+    };
+    let side = SIDE as u16;
+    let mut e = vec![
+        (254, Value::long(u32::from(number > 0))),
+        (256, Value::long(level.cols)),
+        (257, Value::long(level.rows)),
+        (258, Value::shorts(&vec![bits; n])),
+        (259, Value::shorts(&[8])),
+        (262, Value::shorts(&[1])),
+        (277, Value::shorts(&[n as u16])),
+        (284, Value::shorts(&[if n > 1 { 2 } else { 1 }])),
+        (317, Value::shorts(&[predictor])),
+        (322, Value::shorts(&[side])),
+        (323, Value::shorts(&[side])),
+        (324, Value::places(&places.iter().map(|p| p.0).collect::<Vec<_>>(), big)),
+        (325, Value::places(&places.iter().map(|p| p.1).collect::<Vec<_>>(), big)),
+        (339, Value::shorts(&vec![format; n])),
+    ];
+    if n > 1 {
+        e.push((338, Value::shorts(&vec![0; n - 1])));
+    }
+    if let Some(text) = nodata {
+        e.push((42113, Value::text(text)));
+    }
+    if number == 0 {
+        e.push((270, Value::text(&options.description)));
+        e.extend(geo_entries(options));
+    }
+    e.sort_by_key(|(tag, _)| *tag);
+    e
+}
+
+fn geo_entries(options: &CogOptions) -> Vec<(u16, Value)> {
+    let t = options.grid.transform;
+    let mut e = match (t.b, t.d) {
+        (0.0, 0.0) if t.e < 0.0 => vec![
+            (33550, Value::doubles(&[t.a, -t.e, 0.0])),
+            (33922, Value::doubles(&[0.0, 0.0, 0.0, t.c, t.f, 0.0])),
+        ],
+        _ => vec![(34264, Value::doubles(&[t.a, t.b, 0.0, t.c, t.d, t.e, 0.0, t.f, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0]))],
+    };
+    if let Some(crs) = options.grid.crs {
+        let (keys, text) = geo_keys(crs);
+        e.push((34735, Value::shorts(&keys)));
+        e.push((34737, Value::text(&text)));
+    }
+    e
+}
+
+fn geo_keys(crs: Crs) -> (Vec<u16>, String) {
+    let name = format!("{}|", crs.name());
+    let (model, code_key, unit) = match crs.is_geographic() {
+        true => (2, 2048, (2054, 9102)),
+        false => (1, 3072, (3076, 9001)),
+    };
+    let mut keys = vec![
+        [1024, 0, 1, model],
+        [1025, 0, 1, 1],
+        [1026, 34737, name.len() as u16, 0],
+        [code_key, 0, 1, crs.epsg() as u16],
+        [unit.0, 0, 1, unit.1],
+    ];
+    keys.sort_by_key(|k| k[0]);
+    let head = [1, 1, 0, keys.len() as u16];
+    (head.into_iter().chain(keys.into_iter().flatten()).collect(), name)
+}
+
+/// Appends one directory with its values behind it.
+fn directory(entries: &[(u16, Value)], big: bool, last: bool, out: &mut Vec<u8>) {
+    let word = |n: u64| if big { n.to_le_bytes().to_vec() } else { (n as u32).to_le_bytes().to_vec() };
+    let width = if big { 8 } else { 4 };
+    let head = if big { 8 } else { 2 } + entries.len() * if big { 20 } else { 12 } + width;
+    let mut at = out.len() + head;
+    let (mut table, mut values) = (vec![], vec![]);
+    for (tag, v) in entries {
+        table.extend(tag.to_le_bytes());
+        table.extend(v.kind.to_le_bytes());
+        table.extend(word(v.count));
+        if v.bytes.len() <= width {
+            let mut inline = v.bytes.clone();
+            inline.resize(width, 0);
+            table.extend(inline);
+        } else {
+            table.extend(word(at as u64));
+            values.extend(&v.bytes);
+            values.resize(values.len().next_multiple_of(8), 0);
+            at = out.len() + head + values.len();
+        }
+    }
+    match big {
+        true => out.extend((entries.len() as u64).to_le_bytes()),
+        false => out.extend((entries.len() as u16).to_le_bytes()),
+    }
+    out.extend(table);
+    out.extend(word(if last { 0 } else { at as u64 }));
+    out.extend(values);
+}

@@ -1,0 +1,15 @@
+//! Writing Cloud Optimized GeoTIFF: tiles, overviews, Deflate with predictor, the header before all data.
+//!
+//! Tiles are packed by the workers as soon as they are computed and spooled to a scratch file in any order; when all are
+//! there the final file is laid out: header, smallest overview first, full resolution last, each in one canonical
+//! order, so that the bytes depend on the cells alone. Source: OGC Cloud Optimized GeoTIFF 1.0 (21-026).
+
+mod header;
+mod pack;
+mod pyramid;
+mod sink;
+
+pub use sink::{CogEncoder, CogFile, CogOptions};
+
+/// Side of the tiles written.
+pub const SIDE: u32 = 512;

@@ -1,0 +1,265 @@
+//! The sink that writes one raster: tiles packed by workers, laid out by the caller.
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::{BufWriter, Read, Seek, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use telechroma_core::graph::Inputs;
+use telechroma_core::grid::{Grid, Window};
+use telechroma_core::run::{Absorb, Part, Prepare};
+use telechroma_core::tile::{Cells, Kind, Tile};
+
+use super::pyramid::{Level, halve, lay, levels};
+use super::{SIDE, header, pack::pack};
+use crate::error::{Error, Result};
+
+/// What a raster to be written is.
+#[derive(Debug, Clone)]
+pub struct CogOptions {
+    /// Where its cells lie.
+    pub grid: Arc<Grid>,
+    /// Values, or flags with the bits of cells where there is nothing.
+    pub kind: Kind,
+    /// Number of bands; one group of the sink each.
+    pub bands: u32,
+    /// JSON for the ImageDescription.
+    pub description: String,
+}
+
+/// The workers' half.
+pub struct CogEncoder {
+    options: CogOptions,
+    levels: Vec<Level>,
+}
+
+/// The caller's half.
+pub struct CogFile {
+    options: CogOptions,
+    levels: Vec<Level>,
+    /// Opened with the first tile: a dry run makes no file.
+    spool: Option<BufWriter<File>>,
+    spool_path: PathBuf,
+    end: u64,
+    /// Offset and size in the spool by (level, band, tile).
+    placed: BTreeMap<(usize, u32, u32), (u64, u64)>,
+    /// Tiles not yet whole, with the cells or quarters still missing.
+    open: BTreeMap<(usize, u32, u32), (Cells, u64)>,
+}
+
+enum Piece {
+    /// A whole tile, packed, with its half.
+    Packed { tile: u32, bytes: Vec<u8>, half: Option<Cells> },
+    /// Some cells of a tile.
+    Cells { tile: u32, window: Window, cells: Cells },
+}
+
+impl CogOptions {
+    fn blank(&self) -> Cells {
+        let n = (SIDE * SIDE) as usize;
+        let mut cells = match self.kind {
+            Kind::Values => Cells::Values(vec![0.0; n]),
+            Kind::Counts { .. } | Kind::Flags { .. } => Cells::Bits(vec![0; n]),
+        };
+        self.kind.fill_missing(&mut cells);
+        cells
+    }
+
+    fn tile_window(&self, tile: u32) -> Window {
+        let across = self.grid.cols.div_ceil(SIDE);
+        let (c, r) = (tile % across * SIDE, tile / across * SIDE);
+        Window::new(i64::from(c), i64::from(r), SIDE, SIDE)
+    }
+}
+
+/// Copies the cells of `part`, which lies in both windows.
+fn copy(from: &Tile, part: Window, to: &mut Cells, to_window: Window) {
+    for row in part.row..part.end_row() {
+        let source = from.row_range(&part, row);
+        let at = to_window.index(part.col, row);
+        match (&from.cells, &mut *to) {
+            (Cells::Values(f), Cells::Values(t)) => t[at..at + source.len()].copy_from_slice(&f[source]),
+            (Cells::Bits(f), Cells::Bits(t)) => t[at..at + source.len()].copy_from_slice(&f[source]),
+            _ => unreachable!("the raster was made for the plane's kind"),
+        }
+    }
+}
+
+impl CogEncoder {
+    /// Both halves of a raster that will be spooled beside `path`.
+    pub fn create(path: &Path, options: CogOptions) -> (CogEncoder, CogFile) {
+        let levels = levels(&options.grid);
+        let file = CogFile {
+            options: options.clone(),
+            levels: levels.clone(),
+            spool: None,
+            spool_path: path.with_extension("spool"),
+            end: 0,
+            placed: BTreeMap::new(),
+            open: BTreeMap::new(),
+        };
+        (CogEncoder { options, levels }, file)
+    }
+}
+
+impl Prepare for CogEncoder {
+    fn prepare(&self, _: usize, window: Window, planes: &Inputs) -> telechroma_core::Result<Part> {
+        let grid = self.options.grid.window();
+        let side = i64::from(SIDE);
+        let across = self.options.grid.cols.div_ceil(SIDE);
+        let mut pieces = vec![];
+        for r in window.row / side..(window.end_row() - 1) / side + 1 {
+            for c in window.col / side..(window.end_col() - 1) / side + 1 {
+                let tile = r as u32 * across + c as u32;
+                let whole = self.options.tile_window(tile);
+                let (Some(there), Some(part)) = (whole.intersect(&grid), whole.intersect(&window)) else { continue };
+                if part == there {
+                    let mut blank = None;
+                    let cells = match planes.get(0) {
+                        Some(t) if t.window == whole => &t.cells,
+                        source => {
+                            let b = blank.insert(self.options.blank());
+                            source.iter().for_each(|t| copy(t, part, b, whole));
+                            &*b
+                        }
+                    };
+                    let half = (self.levels.len() > 1).then(|| halve(cells));
+                    pieces.push(Piece::Packed { tile, bytes: pack(cells), half });
+                } else {
+                    let mut cells = match self.options.blank() {
+                        Cells::Values(mut v) => {
+                            v.truncate(part.len());
+                            v.resize(part.len(), f32::NAN);
+                            Cells::Values(v)
+                        }
+                        Cells::Bits(mut v) => {
+                            let blank = v.first().copied().unwrap_or(0);
+                            v.truncate(part.len());
+                            v.resize(part.len(), blank);
+                            Cells::Bits(v)
+                        }
+                    };
+                    planes.get(0).iter().for_each(|t| copy(t, part, &mut cells, part));
+                    pieces.push(Piece::Cells { tile, window: part, cells });
+                }
+            }
+        }
+        Ok(Box::new(pieces))
+    }
+
+    fn holds(&self, tile: Window, in_flight: usize) -> u64 {
+        let (cell, bands) = (self.options.kind.cell_bytes(), u64::from(self.options.bands));
+        let one = u64::from(SIDE * SIDE) * cell;
+        // packed noisy tiles take three quarters of their size, and each brings its half
+        let flying = in_flight as u64 * bands * tile.len() as u64 * cell;
+        let wide = tile.cols < SIDE || tile.rows < SIDE || tile.cols % SIDE != 0 && u64::from(tile.cols) == u64::from(self.options.grid.cols);
+        let open: u64 = self.levels.iter().enumerate().map(|(i, l)| match (i, wide) {
+            (0, false) => 0,
+            (0, true) => u64::from(tile.cols.div_ceil(SIDE)).max(2),
+            (_, false) => 1,
+            (_, true) => u64::from(l.across().min(tile.cols.div_ceil(SIDE)).max(1)),
+        }).sum();
+        flying + open * bands * one
+    }
+}
+
+impl CogFile {
+    fn put(&mut self, level: usize, band: u32, tile: u32, bytes: &[u8]) -> Result<()> {
+        let io = |e| Error::io(&self.spool_path, e);
+        if self.spool.is_none() {
+            let file = File::options().read(true).write(true).create_new(true).open(&self.spool_path).map_err(io)?;
+            self.spool = Some(BufWriter::with_capacity(1 << 16, file));
+        }
+        if let Some(spool) = &mut self.spool {
+            spool.write_all(bytes).map_err(io)?;
+        }
+        self.placed.insert((level, band, tile), (self.end, bytes.len() as u64));
+        self.end += bytes.len() as u64;
+        Ok(())
+    }
+
+    /// A halved tile goes into the level above; a tile that is whole with it is packed and halved in turn.
+    fn rise(&mut self, level: usize, band: u32, tile: u32, half: &Cells) -> Result<()> {
+        let (finer, coarser) = (self.levels[level], self.levels[level + 1]);
+        let (c, r) = (tile % finer.across(), tile / finer.across());
+        let parent = r / 2 * coarser.across() + c / 2;
+        let key = (level + 1, band, parent);
+        let (mut cells, missing) = self.open.remove(&key)
+            .unwrap_or_else(|| (self.options.blank(), u64::from(coarser.children(finer, parent))));
+        lay(half, r % 2 * 2 + c % 2, &mut cells);
+        match missing {
+            1 => self.whole(level + 1, band, parent, &cells),
+            _ => {
+                self.open.insert(key, (cells, missing - 1));
+                Ok(())
+            }
+        }
+    }
+
+    fn whole(&mut self, level: usize, band: u32, tile: u32, cells: &Cells) -> Result<()> {
+        self.put(level, band, tile, &pack(cells))?;
+        if level + 1 < self.levels.len() {
+            self.rise(level, band, tile, &halve(cells))?;
+        }
+        Ok(())
+    }
+
+    fn piece(&mut self, band: u32, piece: Piece) -> Result<()> {
+        match piece {
+            Piece::Packed { tile, bytes, half } => {
+                self.put(0, band, tile, &bytes)?;
+                half.map_or(Ok(()), |h| self.rise(0, band, tile, &h))
+            }
+            Piece::Cells { tile, window, cells } => {
+                let whole = self.options.tile_window(tile);
+                let there = whole.intersect(&self.options.grid.window()).map_or(0, |w| w.len() as u64);
+                let (mut open, missing) = self.open.remove(&(0, band, tile)).unwrap_or_else(|| (self.options.blank(), there));
+                copy(&Tile { window, cells }, window, &mut open, whole);
+                match missing - window.len() as u64 {
+                    0 => self.whole(0, band, tile, &open),
+                    missing => {
+                        self.open.insert((0, band, tile), (open, missing));
+                        Ok(())
+                    }
+                }
+            }
+        }
+    }
+
+    /// Lays out the final file at `path` and removes the spool.
+    ///
+    /// # Errors
+    /// Where writing fails.
+    pub fn finish(self, path: &Path) -> Result<()> {
+        let io = |e| Error::io(path, e);
+        let Some(spool) = self.spool else { unreachable!("every raster has a tile, and every tile was put") };
+        let mut spool = spool.into_inner().map_err(|e| Error::io(&self.spool_path, e.into_error()))?;
+        let layout = header::layout(&self.options, &self.levels, |level, band, tile| {
+            self.placed.get(&(level, band, tile)).map_or(0, |p| p.1)
+        });
+        let mut out = File::create(path).map_err(io)?;
+        out.write_all(&layout.header).map_err(io)?;
+        let mut buffer = vec![];
+        for (level, band, tile) in layout.order {
+            let Some((offset, len)) = self.placed.get(&(level, band, tile)) else { continue };
+            buffer.resize(*len as usize, 0);
+            spool.seek(SeekFrom::Start(*offset)).map_err(io)?;
+            spool.read_exact(&mut buffer).map_err(io)?;
+            out.write_all(&buffer).map_err(io)?;
+        }
+        out.flush().map_err(io)?;
+        drop(spool);
+        std::fs::remove_file(&self.spool_path).map_err(|e| Error::io(&self.spool_path, e))
+    }
+}
+
+impl Absorb for CogFile {
+    fn absorb(&mut self, group: usize, part: Part) -> telechroma_core::Result<()> {
+        let Ok(pieces) = part.downcast::<Vec<Piece>>() else { unreachable!("parts come back to the sink that made them") };
+        for p in *pieces {
+            self.piece(group as u32, p)?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,3 @@
+//! Tables out.
+
+pub mod csv;

@@ -1,0 +1,3 @@
+//! Plots in.
+
+pub mod geojson;
