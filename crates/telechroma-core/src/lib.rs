@@ -35,6 +35,7 @@ pub mod sensor;
 pub mod stat;
 pub mod tile;
 pub mod units;
+pub mod wide;
 
 #[cfg(test)]
 mod worked;

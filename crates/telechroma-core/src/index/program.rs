@@ -9,6 +9,7 @@ use super::language::{Expr, ExprKind, Function, parse};
 use crate::error::{Error, Result, nearest};
 use crate::index::INDICES;
 use crate::units::Unit;
+use crate::wide;
 
 /// What names in a formula mean here.
 pub trait Names {
@@ -119,15 +120,31 @@ impl Program {
 
     /// A row of cells: `inputs` are rows of the same length as `out`.
     pub fn run(&self, inputs: &[&[f32]], out: &mut [f32], work: &mut Work) {
-        work.registers.resize(self.steps.len(), [0.0; LANES]);
-        for (n, step) in self.steps.iter().enumerate() {
+        wide::run(ProgramRow { program: self, inputs, out, work });
+    }
+}
+
+/// One row of cells.
+struct ProgramRow<'a> {
+    program: &'a Program,
+    inputs: &'a [&'a [f32]],
+    out: &'a mut [f32],
+    work: &'a mut Work,
+}
+
+impl wide::Loop for ProgramRow<'_> {
+    #[inline(always)]
+    fn run(self) {
+        let ProgramRow { program: Program { steps, .. }, inputs, out, work } = self;
+        work.registers.resize(steps.len(), [0.0; LANES]);
+        for (n, step) in steps.iter().enumerate() {
             if let Step::Constant(c) = step {
                 work.registers[n] = [*c; LANES];
             }
         }
         for (chunk, out) in out.chunks_mut(LANES).enumerate() {
             let at = chunk * LANES;
-            for (n, step) in self.steps.iter().enumerate() {
+            for (n, step) in steps.iter().enumerate() {
                 match step {
                     Step::Constant(_) => {}
                     Step::Input(i) => {
@@ -141,7 +158,7 @@ impl Program {
                     }
                 }
             }
-            for (o, v) in out.iter_mut().zip(&work.registers[self.steps.len() - 1]) {
+            for (o, v) in out.iter_mut().zip(&work.registers[steps.len() - 1]) {
                 let v = *v as f32;
                 *o = if v.is_finite() { v } else { f32::NAN };
             }
@@ -283,6 +300,7 @@ impl Function {
         }
     }
 
+    #[inline(always)]
     fn of_rows(self, a: &[f64; LANES], b: &[f64; LANES], c: &[f64; LANES], out: &mut [f64; LANES]) {
         // one loop per common function, so that each becomes vector code; the rest share one
         macro_rules! row {

@@ -6,11 +6,12 @@
 use std::fmt;
 
 use super::calibrate::{Calibrator, Rule};
-use super::median::{LANES, Median, Pads, Row};
+use super::median::{LANES, Median, Pads, Row, Usable};
 use crate::error::{Error, Result};
 use crate::graph::{Absence, Inputs, Op, bits_row, values_row};
 use crate::tile::{Kind, PlaneSpec, Tile};
 use crate::units::Unit;
+use crate::wide;
 
 /// How one scene's plane is read.
 #[derive(Debug)]
@@ -57,24 +58,28 @@ enum Plane<'a> {
 }
 
 impl Live<'_> {
-    /// Which of `n` cells from `at` on may be used; false if none.
+    /// Which of `n` cells from `at` on may be used; false if none. Lanes from `n` on are left as they are.
     #[inline(always)]
-    fn usable(&self, at: usize, n: usize, usable: &mut [bool; LANES]) -> bool {
+    fn usable(&self, at: usize, n: usize, usable: &mut Usable) -> bool {
+        let bits = |yes: bool| if yes { u32::MAX } else { 0 };
         let mask = &self.mask[at..at + n];
+        let mut any = 0;
         match &self.plane {
             Plane::Counts { row, fill, .. } => {
-                let row = &row[at..at + n];
-                match fill {
-                    Some(fill) => (0..n).for_each(|l| usable[l] = (mask[l] == 0) & (row[l] != *fill)),
-                    None => (0..n).for_each(|l| usable[l] = mask[l] == 0),
+                let (row, fill) = (&row[at..at + n], fill.map_or(u32::MAX, u32::from));
+                for ((u, m), c) in usable.iter_mut().zip(mask).zip(row) {
+                    *u = bits((*m == 0) & (u32::from(*c) != fill));
+                    any |= *u;
                 }
             }
             Plane::Values(row) => {
-                let row = &row[at..at + n];
-                (0..n).for_each(|l| usable[l] = (mask[l] == 0) & row[l].is_finite());
+                for ((u, m), v) in usable.iter_mut().zip(mask).zip(&row[at..at + n]) {
+                    *u = bits((*m == 0) & v.is_finite());
+                    any |= *u;
+                }
             }
         }
-        usable[..n].iter().fold(false, |any, u| any | u)
+        any != 0
     }
 
     #[inline(always)]
@@ -82,6 +87,41 @@ impl Live<'_> {
         match &self.plane {
             Plane::Counts { row, rule, .. } => rule.row(&row[at..at + n], &mut out[..n]),
             Plane::Values(row) => out[..n].copy_from_slice(&row[at..at + n]),
+        }
+    }
+}
+
+/// One row of cells.
+struct ComposeRow<'a, 'b> {
+    op: &'a Composite,
+    live: &'a [Live<'b>],
+    rows: &'a mut [Row],
+    cells: &'a mut [f32],
+}
+
+impl wide::Loop for ComposeRow<'_, '_> {
+    #[inline(always)]
+    fn run(self) {
+        let ComposeRow { op, live, rows, cells } = self;
+        let mut result = [0f32; LANES];
+        for (chunk, cells) in cells.chunks_mut(LANES).enumerate() {
+            let (at, n) = (chunk * LANES, cells.len());
+            let (mut k, mut pads, mut seen, mut usable) = (0, Pads::new(), [0u32; LANES], [0; LANES]);
+            for scene in live {
+                if scene.usable(at, n, &mut usable) {
+                    scene.values(at, n, &mut rows[k]);
+                    pads.apply(&usable, &mut rows[k]);
+                    k += 1;
+                    seen.iter_mut().zip(&usable).for_each(|(s, u)| *s += u & 1);
+                }
+            }
+            op.median.of(&mut rows[..k], &pads, &mut result);
+            cells.copy_from_slice(&result[..n]);
+            if op.at_least > 1 {
+                for (c, s) in cells.iter_mut().zip(seen) {
+                    *c = if s >= op.at_least { *c } else { f32::NAN };
+                }
+            }
         }
     }
 }
@@ -108,8 +148,6 @@ impl Op for Composite {
     fn compute(&self, inputs: &Inputs, out: &mut Tile) -> Result<()> {
         let window = out.window;
         let mut rows: Vec<Row> = vec![[0.0; LANES]; self.samples.len()];
-        let mut usable = [false; LANES];
-        let mut result = [0f32; LANES];
         for row in window.row..window.end_row() {
             let live: Vec<Live> = self.samples.iter().enumerate().filter_map(|(i, sample)| {
                 let (plane, mask) = (inputs.get(2 * i)?, inputs.get(2 * i + 1)?);
@@ -123,28 +161,7 @@ impl Op for Composite {
             }).collect();
             let range = out.row_range(&window, row);
             let cells = &mut out.values_mut()[range];
-            for (chunk, cells) in cells.chunks_mut(LANES).enumerate() {
-                let (at, n) = (chunk * LANES, cells.len());
-                let (mut k, mut pads, mut seen) = (0, Pads::new(), [0u32; LANES]);
-                usable.fill(false);
-                for scene in &live {
-                    if scene.usable(at, n, &mut usable) {
-                        scene.values(at, n, &mut rows[k]);
-                        pads.apply(&usable, &mut rows[k]);
-                        k += 1;
-                        if self.at_least > 1 {
-                            seen.iter_mut().zip(&usable).for_each(|(s, u)| *s += u32::from(*u));
-                        }
-                    }
-                }
-                self.median.of(&mut rows[..k], &pads, &mut result);
-                cells.copy_from_slice(&result[..n]);
-                if self.at_least > 1 {
-                    for (c, s) in cells.iter_mut().zip(seen) {
-                        *c = if s >= self.at_least { *c } else { f32::NAN };
-                    }
-                }
-            }
+            wide::run(ComposeRow { op: self, live: &live, rows: &mut rows, cells });
         }
         Ok(())
     }

@@ -5,6 +5,7 @@ use crate::graph::{Absence, Inputs, Op, bits_row};
 use crate::mask::Reasons;
 use crate::tile::{Kind, PlaneSpec, Tile};
 use crate::units::Unit;
+use crate::wide;
 
 /// Cells whose flags have a bit of `bits` are dropped for `reason`.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -22,6 +23,23 @@ pub struct FlagRule {
 pub struct Mask {
     /// The rules; overlapping reasons are all kept.
     pub rules: Vec<FlagRule>,
+}
+
+/// One rule on one row.
+struct MarkRow<'a> {
+    flags: &'a [u16],
+    bits: u16,
+    reason: u16,
+    cells: &'a mut [u16],
+}
+
+impl wide::Loop for MarkRow<'_> {
+    #[inline(always)]
+    fn run(self) {
+        for (o, f) in self.cells.iter_mut().zip(self.flags) {
+            *o |= if f & self.bits != 0 { self.reason } else { 0 };
+        }
+    }
 }
 
 impl Op for Mask {
@@ -49,9 +67,7 @@ impl Op for Mask {
             for rule in &self.rules {
                 let Some(flags) = inputs.get(rule.plane) else { continue };
                 let (bits, reason) = (rule.bits, rule.reason.bits());
-                for (o, f) in cells.iter_mut().zip(bits_row(flags, &window, row)) {
-                    *o |= if f & bits != 0 { reason } else { 0 };
-                }
+                wide::run(MarkRow { flags: bits_row(flags, &window, row), bits, reason, cells });
             }
         }
         Ok(())

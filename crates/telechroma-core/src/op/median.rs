@@ -5,15 +5,14 @@
 //! comparators that reach the two ranks (Batcher's merge exchange; Knuth, TAOCP 3, 5.2.2 M). A cell without a valid
 //! sample comes out as NaN by itself, (−∞ + ∞) / 2. The scalar twin in the tests gives the same bits.
 
-// The only unsafe code of the core: two calls into functions compiled for instruction sets that were found at run
-// time. The functions' bodies are safe.
-#![allow(unsafe_code)]
-
 /// Cells handled at once: the rows of some dozens of samples stay in the first-level cache.
 pub(crate) const LANES: usize = 64;
 
 /// One row of samples.
 pub(crate) type Row = [f32; LANES];
+
+/// All bits set where a lane's sample may be used, none elsewhere.
+pub(crate) type Usable = [u32; LANES];
 
 /// Which outputs of a comparator are still wanted.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -29,31 +28,6 @@ type Comparator = (u16, u16, Keep);
 /// Selection networks for every number of samples up to the most that was asked for.
 pub(crate) struct Median {
     networks: Vec<Vec<Comparator>>,
-    level: Level,
-}
-
-#[derive(Clone, Copy)]
-enum Level {
-    Plain,
-    #[cfg(target_arch = "x86_64")]
-    Avx2,
-    #[cfg(target_arch = "x86_64")]
-    Avx512,
-}
-
-impl Level {
-    fn found() -> Level {
-        #[cfg(target_arch = "x86_64")]
-        {
-            if is_x86_feature_detected!("avx512f") && is_x86_feature_detected!("avx512vl") {
-                return Level::Avx512;
-            }
-            if is_x86_feature_detected!("avx2") {
-                return Level::Avx2;
-            }
-        }
-        Level::Plain
-    }
 }
 
 fn network(k: usize) -> Vec<Comparator> {
@@ -96,34 +70,14 @@ fn network(k: usize) -> Vec<Comparator> {
 impl Median {
     /// For stacks of up to `most` samples.
     pub(crate) fn new(most: usize) -> Median {
-        Median { networks: (0..=most).map(network).collect(), level: Level::found() }
+        Median { networks: (0..=most).map(network).collect() }
     }
 
     /// The median of each lane of `rows`, whose masked samples are ±∞ as [`Pads`] made them. The rows are rearranged.
+    #[inline(always)]
     pub(crate) fn of(&self, rows: &mut [Row], pads: &Pads, out: &mut Row) {
-        let net = &self.networks[rows.len()];
-        match self.level {
-            Level::Plain => select(rows, net, pads, out),
-            // SAFETY: `Level::found` saw the instruction set on this machine.
-            #[cfg(target_arch = "x86_64")]
-            Level::Avx2 => unsafe { select_avx2(rows, net, pads, out) },
-            // SAFETY: as above.
-            #[cfg(target_arch = "x86_64")]
-            Level::Avx512 => unsafe { select_avx512(rows, net, pads, out) },
-        }
+        select(rows, &self.networks[rows.len()], pads, out);
     }
-}
-
-#[cfg(target_arch = "x86_64")]
-#[target_feature(enable = "avx512f,avx512vl,avx512bw,avx512dq,avx2")]
-fn select_avx512(rows: &mut [Row], net: &[Comparator], pads: &Pads, out: &mut Row) {
-    select(rows, net, pads, out);
-}
-
-#[cfg(target_arch = "x86_64")]
-#[target_feature(enable = "avx2")]
-fn select_avx2(rows: &mut [Row], net: &[Comparator], pads: &Pads, out: &mut Row) {
-    select(rows, net, pads, out);
 }
 
 #[inline(always)]
@@ -182,13 +136,14 @@ impl Pads {
         Pads { next: [f32::INFINITY; LANES] }
     }
 
-    /// Replaces the samples that may not be used.
+    /// Replaces the samples that may not be used: `usable` has all bits set or none.
     #[inline(always)]
-    pub(crate) fn apply(&mut self, usable: &[bool; LANES], row: &mut Row) {
+    pub(crate) fn apply(&mut self, usable: &Usable, row: &mut Row) {
+        const SIGN: u32 = 1 << 31;
         for l in 0..LANES {
-            let p = self.next[l];
-            row[l] = if usable[l] { row[l] } else { p };
-            self.next[l] = if usable[l] { p } else { -p };
+            let (p, m) = (self.next[l].to_bits(), usable[l]);
+            row[l] = f32::from_bits(row[l].to_bits() & m | p & !m);
+            self.next[l] = f32::from_bits(p ^ SIGN & !m);
         }
     }
 }
@@ -197,6 +152,20 @@ impl Pads {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    struct Wide<'a> {
+        median: &'a Median,
+        rows: &'a mut [Row],
+        pads: &'a Pads,
+        out: &'a mut Row,
+    }
+
+    impl crate::wide::Loop for Wide<'_> {
+        #[inline(always)]
+        fn run(self) {
+            self.median.of(self.rows, self.pads, self.out);
+        }
+    }
 
     /// The twin: sort, take the middle or the mean of the two middles.
     fn plain_median(mut v: Vec<f32>) -> f32 {
@@ -216,23 +185,21 @@ mod tests {
             let (mut rows, mut pads) = (vec![[0f32; LANES]; k], Pads::new());
             let mut columns = vec![vec![]; LANES];
             for row in &mut rows {
-                let mut usable = [false; LANES];
+                let mut usable: Usable = [0; LANES];
                 for l in 0..LANES {
                     row[l] = (next() % 1000) as f32 / 997.0 - 0.1;
-                    usable[l] = next() % 5 >= share;
-                    if usable[l] { columns[l].push(row[l]); }
+                    usable[l] = if next() % 5 >= share { !0 } else { 0 };
+                    if usable[l] != 0 { columns[l].push(row[l]); }
                 }
                 pads.apply(&usable, row);
             }
-            let mut got = [vec![], vec![], vec![]];
-            for (level, got) in [Level::Plain, Level::found(), Level::found()].into_iter().zip(&mut got) {
-                let mut out = [0f32; LANES];
-                Median { level, ..Median::new(k) }.of(&mut rows.clone(), &pads, &mut out);
-                got.extend(out.map(f32::to_bits));
-            }
+            let median = Median::new(k);
+            let (mut plain, mut wide) = ([0f32; LANES], [0f32; LANES]);
+            median.of(&mut rows.clone(), &pads, &mut plain);
+            crate::wide::run(Wide { median: &median, rows: &mut rows, pads: &pads, out: &mut wide });
             let want: Vec<u32> = columns.into_iter().map(|c| plain_median(c).to_bits()).collect();
-            prop_assert_eq!(&got[0], &want);
-            prop_assert_eq!(&got[1], &want);
+            prop_assert_eq!(&plain.map(f32::to_bits)[..], &want);
+            prop_assert_eq!(&wide.map(f32::to_bits)[..], &want);
         }
     }
 }
