@@ -25,6 +25,11 @@ pub struct Context {
 }
 
 impl Context {
+    /// The same settings for another job.
+    pub fn again(&self) -> Context {
+        Context { progress: Progress::new(self.progress.is_quiet()), ..*self }
+    }
+
     /// Prints a result. A reader that went away is not an error.
     pub fn print(&self, text: &str) {
         let mut out = std::io::stdout().lock();

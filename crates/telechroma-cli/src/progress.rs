@@ -32,6 +32,11 @@ impl Progress {
         Progress { quiet, bar: Mutex::new(None), last: Mutex::new(Instant::now()), notes: Mutex::default() }
     }
 
+    /// True where nothing is said.
+    pub fn is_quiet(&self) -> bool {
+        self.quiet
+    }
+
     /// Says one line on stderr, unless quiet.
     pub fn say(&self, line: &str) {
         if self.quiet {

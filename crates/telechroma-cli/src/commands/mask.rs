@@ -1,12 +1,50 @@
-//! Not built yet.
+//! `mask`: a clear-sky layer a scene.
 
-use crate::context::Context;
+use telechroma_core::mask::Reasons;
+use telechroma_core::method::plan_mask;
+use telechroma_core::tile::Kind as PlaneKind;
+use telechroma_core::units::Unit;
+use telechroma_io::raster::description::{BandInfo, Kind};
+
+use crate::commands::chain::{MaskArgs, Out, Selection};
+use crate::context::{Context, listed};
+use crate::job::{SceneRaster, mask_step, open_inputs, write_scene_rasters};
 use crate::report::Report;
 
-/// Not built yet
+/// Write a clear-sky layer a scene: 0 is clear, else bits say why a cell is dropped
+///
+/// Example: telechroma mask scenes --drop fill,cloud,shadow --grow 60m --out masks
 #[derive(clap::Args)]
-pub struct Args {}
+pub struct Args {
+    /// Scenes or folders of scenes; @list.txt for a list
+    #[arg(required = true, value_name = "SCENE")]
+    pub inputs: Vec<String>,
+    #[command(flatten)]
+    pub mask: MaskArgs,
+    #[command(flatten)]
+    pub selection: Selection,
+    #[command(flatten)]
+    pub out: Out,
+}
 
-pub fn run(_args: Args, _ctx: &Context) -> Result<(), Report> {
-    Err(Report::usage("not built yet"))
+pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
+    let options = args.mask.options()?;
+    let inputs = open_inputs(&listed(&args.inputs)?, &args.selection.filter(), &ctx.progress)?;
+    let mut jobs = vec![];
+    for scene in inputs.scenes {
+        let (graph, node) = plan_mask(&scene, &options)?;
+        jobs.push(SceneRaster {
+            name: format!("{}_mask.tif", scene.id),
+            what: "mask",
+            kind: Kind::Mask,
+            plane_kind: PlaneKind::Flags { outside: Reasons::FILL.bits() },
+            nodes: vec![node],
+            infos: vec![BandInfo { name: "mask".into(), unit: Unit::Flags.label().into(), wavelength_nm: None, formula: None }],
+            steps: vec![mask_step(&options)],
+            drop: Some(options.drop),
+            graph,
+            scene,
+        });
+    }
+    write_scene_rasters(jobs, &args.out.naming(&["tif", "tiff"]), ctx)
 }

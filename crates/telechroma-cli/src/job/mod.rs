@@ -6,6 +6,7 @@ mod describe;
 mod inputs;
 mod outputs;
 mod pictures;
+mod scenes;
 mod summary;
 mod table;
 
@@ -19,8 +20,10 @@ use telechroma_core::run::{Note, Observer, Plan, RunReport, Sink, run};
 use telechroma_core::stat::Stat;
 use telechroma_io::publish::Publisher;
 
+pub use describe::mask_step;
 pub use inputs::{Inputs, open_inputs};
 pub use outputs::Naming;
+pub use scenes::{SceneRaster, write_scene_rasters};
 pub use summary::{Outcome, Output};
 
 use crate::context::Context;

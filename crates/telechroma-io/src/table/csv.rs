@@ -2,20 +2,29 @@
 
 use std::path::Path;
 
-use crate::error::{Error, Result};
+use crate::error::{Error, Place, Result};
 
 /// Writes a table.
 ///
 /// # Errors
 /// Where writing fails.
 pub fn write(path: &Path, header: &[String], rows: &[Vec<String>]) -> Result<()> {
-    let failed = |e: csv::Error| Error::io(path, std::io::Error::other(e));
-    let mut out = csv::Writer::from_path(path).map_err(failed)?;
+    std::fs::write(path, to_text(header, rows)?).map_err(|e| Error::io(path, e))
+}
+
+/// A table as text.
+///
+/// # Errors
+/// Where rows differ in length, which is a defect.
+pub fn to_text(header: &[String], rows: &[Vec<String>]) -> Result<String> {
+    let failed = |e: csv::Error| Error::malformed(Place::part("the table", ""), e.to_string());
+    let mut out = csv::Writer::from_writer(vec![]);
     out.write_record(header).map_err(failed)?;
     for row in rows {
         out.write_record(row).map_err(failed)?;
     }
-    out.flush().map_err(|e| Error::io(path, e))
+    let bytes = out.into_inner().map_err(|e| Error::malformed(Place::part("the table", ""), e.to_string()))?;
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
 }
 
 /// A number with nine significant digits and no needless zeros; empty where it is missing.
