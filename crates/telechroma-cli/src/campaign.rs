@@ -11,7 +11,7 @@ use telechroma_core::method::{BandChoice, LayerRequest, MaskOptions, Recipe};
 use telechroma_core::scene::BandRole;
 use telechroma_core::stat::DEFAULT_STATS;
 
-use crate::job::{Filter, Job, Naming, PlotJob, Wanted};
+use crate::job::{Filter, Job, Naming, PlotJob, Style, Wanted};
 use crate::report::Report;
 
 /// Every key: its path, its default as written in TOML, what it means. The guide's table and the messages come from here.
@@ -239,7 +239,7 @@ fn job(file: File, here: &Path, stem: &str) -> Result<Job, Report> {
         plots,
         wanted,
         naming: Naming { root: at(&file.out.unwrap_or_else(|| "results".into())), folders: true, single: None },
-        colours: vec![],
+        style: Style::default(),
     })
 }
 

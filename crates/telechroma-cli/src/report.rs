@@ -23,6 +23,11 @@ impl Report {
         Report { message: message.into(), hint: None, exit: Exit::Usage }
     }
 
+    /// Something that could not be done.
+    pub fn failed(message: impl Into<String>) -> Report {
+        Report { message: message.into(), hint: None, exit: Exit::Failed }
+    }
+
     /// With what to do.
     #[must_use]
     pub fn hint(mut self, hint: impl Into<String>) -> Report {

@@ -3,6 +3,7 @@
 pub mod bytes;
 pub mod delivery;
 pub mod error;
+pub mod figure;
 pub mod publish;
 pub mod raster;
 pub mod table;

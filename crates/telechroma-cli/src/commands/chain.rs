@@ -12,7 +12,7 @@ use telechroma_core::units::{Metres, TemperatureUnit};
 
 use crate::campaign::layer;
 use crate::context::{Context, listed};
-use crate::job::{Filter, Job, Naming, PlotJob, Wanted};
+use crate::job::{Filter, Job, Naming, PlotJob, Style, Wanted};
 use crate::report::Report;
 
 /// Which scenes of the inputs.
@@ -165,7 +165,7 @@ pub fn layers(names: &[String], formulas: &[String]) -> Result<Vec<LayerRequest>
 /// A job over inputs, to be filled in.
 pub fn job(name: &str, inputs: &[String], filter: Filter, recipe: Recipe, naming: Naming) -> Result<Job, Report> {
     Ok(Job {
-        name: name.into(), inputs: listed(inputs)?, filter, recipe, plots: None, wanted: Wanted::default(), naming, colours: vec![],
+        name: name.into(), inputs: listed(inputs)?, filter, recipe, plots: None, wanted: Wanted::default(), naming, style: Style::default(),
     })
 }
 

@@ -23,6 +23,7 @@ use telechroma_io::publish::Publisher;
 pub use describe::mask_step;
 pub use inputs::{Inputs, open_inputs};
 pub use outputs::Naming;
+pub use pictures::Style;
 pub use scenes::{SceneRaster, write_scene_rasters};
 pub use summary::{Outcome, Output};
 
@@ -89,8 +90,8 @@ pub struct Job {
     pub wanted: Wanted,
     /// Where they go, and by which names.
     pub naming: Naming,
-    /// Band roles of a picture of the composite; empty: natural colours if possible.
-    pub colours: Vec<String>,
+    /// How pictures look.
+    pub style: Style,
 }
 
 /// One or several graphs: scenes make one, each raster made earlier makes its own.
@@ -124,11 +125,13 @@ pub fn execute(job: &Job, ctx: &Context) -> Result<Outcome, Report> {
     for name in outputs::names(job, &seasons, plots.as_ref()) {
         stage.insert(name.clone(), publisher.stage(&name)?);
     }
+    let mut gathered = vec![];
     for season in seasons {
         outcome.inputs.extend(season.inputs.iter().cloned());
-        run_season(job, season, &stage, plots.as_ref(), &mut table, &mut outcome, ctx)?;
+        gathered.extend(run_season(job, season, &stage, plots.as_ref(), &mut table, &mut outcome, ctx)?);
     }
-    if let Some(plots) = &plots {
+    pictures::draw(job, &gathered, &stage, ctx.budget.threads, &mut outcome)?;
+    if let Some(plots) = plots.as_ref().filter(|p| p.are_summarised()) {
         table.write(job, plots, &stage, &mut outcome)?;
     }
     ctx.progress.clear();
@@ -151,8 +154,11 @@ struct Sinks {
 impl Sinks {
     fn new(job: &Job, season: &PlannedSeason, stage: &Staged, plots: Option<&table::OpenPlots>, observer: &dyn Observer) -> Result<Sinks, Report> {
         let rasters = outputs::rasters(job, season, stage);
-        let plots = plots.map(|p| table::sinks(p, season, observer)).transpose()?.unwrap_or_default();
-        Ok(Sinks { rasters, plots, pictures: pictures::sinks(job, season) })
+        let pictures = pictures::sinks(job, season, plots);
+        // plots that are only drawn need no sink
+        let summarised = plots.filter(|p| p.are_summarised());
+        let plots = summarised.map(|p| table::sinks(job, p, season, observer)).transpose()?.unwrap_or_default();
+        Ok(Sinks { rasters, plots, pictures })
     }
 
     fn all(&mut self) -> Vec<Sink<'_>> {
@@ -165,7 +171,7 @@ impl Sinks {
 fn run_season(
     job: &Job, season: PlannedSeason, stage: &Staged, plots: Option<&table::OpenPlots>, table: &mut table::Table,
     outcome: &mut Outcome, ctx: &Context,
-) -> Result<(), Report> {
+) -> Result<Vec<pictures::Gathered>, Report> {
     let mut outs = Sinks::new(job, &season, stage, plots, &ctx.progress)?;
     let sinks = outs.all();
     let plan = Plan::new(season.graph, &sinks, ctx.budget)?;
@@ -176,9 +182,8 @@ fn run_season(
     outcome.ran(&plan, &report);
     ctx.progress.stage("writing", 1);
     outputs::finish(outs.rasters, ctx.budget.threads, outcome)?;
-    pictures::finish(job, outs.pictures, stage, outcome)?;
     outs.plots.into_iter().for_each(|out| table.take(out));
-    Ok(())
+    Ok(outs.pictures.into_iter().map(pictures::Gathered::from).collect())
 }
 
 /// What a dry run found.

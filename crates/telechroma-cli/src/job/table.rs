@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 
 use serde_json::Value as Json;
 use telechroma_core::graph::NodeId;
-use telechroma_core::method::{PlannedLayer, PlannedSeason};
+use telechroma_core::grid::Grid;
+use telechroma_core::method::{BandChoice, PlannedLayer, PlannedSeason};
 use telechroma_core::plot::{Plot, PlotRow, PlotSink, PlotTable};
 use telechroma_core::run::{Note, Observer, Sink};
 use telechroma_core::stat::Stat;
@@ -32,6 +33,30 @@ pub fn open_plots(job: &Job) -> Result<Option<OpenPlots>, Report> {
     Ok(Some(OpenPlots { file, job: plots.clone() }))
 }
 
+impl OpenPlots {
+    /// False where the plots are only drawn.
+    pub fn are_summarised(&self) -> bool {
+        !self.job.stats.is_empty()
+    }
+
+    /// The plots in cells of a grid.
+    ///
+    /// # Errors
+    /// Where plots and grid have no coordinate system in common.
+    pub fn laid_on(&self, grid: &Grid) -> Result<Vec<Plot>, Report> {
+        let Some(crs) = grid.crs else {
+            return Err(Report::usage("the raster has no coordinate system, so plots cannot be laid on it"));
+        };
+        let in_cells = |p: &Plot| -> Result<Plot, std::convert::Infallible> { p.map(|x, y| Ok(grid.transform.to_cells(x, y))) };
+        let mut laid = vec![];
+        for plot in self.file.in_crs(crs)? {
+            let Ok(plot) = in_cells(&plot);
+            laid.push(plot);
+        }
+        Ok(laid)
+    }
+}
+
 /// Layers that may be summarised in one run of the plot sink: those of a period.
 pub struct PlotOut {
     period: String,
@@ -55,20 +80,14 @@ const NARROW: f64 = 2.0;
 ///
 /// # Errors
 /// Where plots and grid have no coordinate system in common, or no plot touches the grid.
-pub fn sinks(plots: &OpenPlots, season: &PlannedSeason, observer: &dyn Observer) -> Result<Vec<PlotOut>, Report> {
+pub fn sinks(job: &Job, plots: &OpenPlots, season: &PlannedSeason, observer: &dyn Observer) -> Result<Vec<PlotOut>, Report> {
     let grid = season.graph.grid();
-    let Some(crs) = grid.crs else {
-        return Err(Report::usage("the raster has no coordinate system, so plots cannot be laid on it"));
-    };
-    let in_cells = |p: &Plot| -> Result<Plot, std::convert::Infallible> { p.map(|x, y| Ok(grid.transform.to_cells(x, y))) };
-    let mut laid = vec![];
-    for plot in plots.file.in_crs(crs)? {
-        let Ok(plot) = in_cells(&plot);
-        laid.push(plot);
-    }
+    let laid = plots.laid_on(grid)?;
+    // bands that only serve the layers are not summarised
+    let bands = job.recipe.bands != BandChoice::Needed;
     let mut outs = vec![];
     for period in &season.periods {
-        let layers: Vec<&PlannedLayer> = period.bands.iter().chain(&period.layers).collect();
+        let layers: Vec<&PlannedLayer> = period.bands.iter().filter(|_| bands).chain(&period.layers).collect();
         let groups = layers.iter().map(|l| std::iter::once(l.node).chain(period.keep).collect()).collect();
         let (sink, table) = PlotSink::new(&laid, grid.window(), plots.job.weight, &plots.job.stats, layers.len());
         let layers = layers.iter().map(|l| (l.name.clone(), l.unit)).collect();

@@ -92,7 +92,6 @@ pub(crate) struct GeoTags {
     pub ties: Vec<f64>,
     pub transformation: Vec<f64>,
     pub keys: Vec<u16>,
-    pub doubles: Vec<f64>,
 }
 
 /// The largest block that is decoded: guards against absurd headers.
@@ -278,7 +277,6 @@ impl Header {
                 ties: raw.reals(33922),
                 transformation: raw.reals(34264),
                 keys: raw.numbers(34735)?.unwrap_or_default().into_iter().map(|k| k as u16).collect(),
-                doubles: raw.reals(34736),
             },
         };
         header.split_plain_strips();

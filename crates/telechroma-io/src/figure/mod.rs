@@ -1,0 +1,13 @@
+//! Pictures: cells gathered at the picture's size while a run passes, a frame with coordinates, scale and legend
+//! drawn as SVG round them, and PNG bytes.
+
+mod frame;
+mod page;
+mod picture;
+mod ramp;
+mod scale;
+
+pub use page::{Legend, MapFigure, SceneFigure, Shown};
+pub use picture::{Picture, PictureEncoder, PictureFile};
+pub use ramp::{RAMPS, Ramp};
+pub use scale::{ends, percentile};
