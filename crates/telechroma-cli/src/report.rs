@@ -28,6 +28,11 @@ impl Report {
         Report { message: message.into(), hint: None, exit: Exit::Failed }
     }
 
+    /// Done, but `--strict` found something.
+    pub fn strict(message: impl Into<String>) -> Report {
+        Report { message: message.into(), hint: None, exit: Exit::Strict }
+    }
+
     /// With what to do.
     #[must_use]
     pub fn hint(mut self, hint: impl Into<String>) -> Report {

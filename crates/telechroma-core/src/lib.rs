@@ -33,6 +33,7 @@ pub mod run;
 pub mod scene;
 pub mod sensor;
 pub mod stat;
+pub mod survey;
 pub mod tile;
 pub mod units;
 pub mod wide;

@@ -8,6 +8,7 @@ mod outputs;
 mod pictures;
 mod scenes;
 mod summary;
+pub mod survey;
 mod table;
 
 use std::collections::BTreeMap;

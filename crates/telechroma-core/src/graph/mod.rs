@@ -72,6 +72,14 @@ impl Node {
         &self.spec
     }
 
+    /// The nodes whose cells it reads. A source only asks its gate whether it is closed.
+    pub(crate) fn reads(&self) -> &[NodeId] {
+        match &self.work {
+            Work::Source(_) => &[],
+            Work::Op(_) => &self.inputs,
+        }
+    }
+
     pub(crate) fn needs(&self, out: Window) -> Window {
         match &self.work {
             Work::Source(_) => out,

@@ -87,8 +87,14 @@ pub fn calibrated_band(g: &mut Graph, scene: &Scene, role: BandRole, target: Tar
     Ok(SceneBand { node, sample, unit })
 }
 
-fn calibration(scene: &Scene, band: &Band, target: Target) -> Result<Calibration> {
-    let Content::Counts(c) = &band.content else { unreachable!("only counts are calibrated") };
+/// How a band's counts become the target.
+///
+/// # Errors
+/// Where the band holds no counts or lacks coefficients, or the sun was down.
+pub fn calibration(scene: &Scene, band: &Band, target: Target) -> Result<Calibration> {
+    let Content::Counts(c) = &band.content else {
+        return Err(Error::Usage(format!("band '{}' of scene {} holds no counts to calibrate", band.role, scene.id)));
+    };
     let lacks = |key: &str| Error::MissingCalibration {
         scene: scene.id.clone(),
         role: band.role.name().into(),

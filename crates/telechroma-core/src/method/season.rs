@@ -8,7 +8,7 @@ use super::period::Every;
 use crate::error::{Error, Result};
 use crate::graph::{Graph, NodeId};
 use crate::index::{INDICES, IndexDef, Names, Program, find};
-use crate::op::{Composite, Compute, Looks};
+use crate::op::{Clear, Composite, Compute, Looks};
 use crate::run::Note;
 use crate::scene::{BandRole, LayerSet, Scene};
 use crate::units::{Nanometres, TemperatureUnit, Unit};
@@ -256,13 +256,14 @@ pub fn plan_season(mut scenes: Vec<Scene>, recipe: &Recipe) -> Result<PlannedSea
     low_sun(&scenes, &roles, &mut notes);
     let mut periods = vec![];
     for (period, members) in periods_of(&scenes, recipe.every)? {
+        let sky = members.chunks(Clear::SCENES).map(|chunk| g.add(Clear, &chunk.iter().map(|i| masks[*i]).collect::<Vec<_>>()));
+        let stack = Stack { scenes: &scenes, members: &members, masks: &masks, clear: sky.collect::<Result<_>>()? };
         let mut bands: BTreeMap<BandRole, PlannedLayer> = BTreeMap::new();
         for role in &roles {
             let needed_by = layers.iter().find(|l| l.program.inputs().iter().any(|n| n == role.name())).map_or("", |l| &l.name);
-            bands.insert(*role, composite(&mut g, &scenes, &members, &masks, *role, recipe, needed_by)?);
+            bands.insert(*role, composite(&mut g, &stack, *role, recipe, needed_by)?);
         }
-        let member_masks: Vec<NodeId> = members.iter().map(|i| masks[*i]).collect();
-        let looks = Some(g.add(Looks, &member_masks)?);
+        let looks = Some(g.add(Looks, &stack.clear)?);
         let node_of = |name: &str| BandRole::from_name(name).and_then(|r| bands.get(&r)).map(|b| b.node);
         let mut planned = vec![];
         for l in &layers {
@@ -396,15 +397,24 @@ fn periods_of(scenes: &[Scene], every: Every) -> Result<Vec<(String, Vec<usize>)
     Ok(periods.into_iter().collect())
 }
 
-fn composite(
-    g: &mut Graph, scenes: &[Scene], members: &[usize], masks: &[NodeId], role: BandRole, recipe: &Recipe, needed_by: &str,
-) -> Result<PlannedLayer> {
-    let (mut samples, mut inputs, mut unit, mut wavelength) = (vec![], vec![], None, None);
-    for i in members {
-        let scene = &scenes[*i];
+/// The scenes of a period.
+struct Stack<'a> {
+    scenes: &'a [Scene],
+    /// Which of them.
+    members: &'a [usize],
+    /// The mask of each scene.
+    masks: &'a [NodeId],
+    /// The clear looks of the members.
+    clear: Vec<NodeId>,
+}
+
+fn composite(g: &mut Graph, stack: &Stack, role: BandRole, recipe: &Recipe, needed_by: &str) -> Result<PlannedLayer> {
+    let (mut samples, mut inputs, mut unit, mut wavelength) = (vec![], stack.clear.clone(), None, None);
+    for i in stack.members {
+        let scene = &stack.scenes[*i];
         let band = scene.band(role).ok_or_else(|| missing(scene, role, needed_by))?;
         wavelength = wavelength.or(band.wavelength);
-        let SceneBand { node, sample, unit: found } = calibrated_band(g, scene, role, recipe.target, Some(masks[*i]))?;
+        let SceneBand { node, sample, unit: found } = calibrated_band(g, scene, role, recipe.target, Some(stack.masks[*i]))?;
         match unit {
             Some(first) if first != found => return Err(Error::UnitMismatch {
                 what: format!("band '{role}' of scene {}", scene.id),
@@ -414,7 +424,7 @@ fn composite(
             _ => unit = Some(found),
         }
         samples.push(sample);
-        inputs.extend([node, masks[*i]]);
+        inputs.push(node);
     }
     let unit = unit.unwrap_or(Unit::Unknown);
     let node = g.add(Composite::median(samples, unit, recipe.at_least.max(1)), &inputs)?;

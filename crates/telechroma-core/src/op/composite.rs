@@ -5,6 +5,7 @@
 
 use std::fmt;
 
+use super::Clear;
 use super::calibrate::{Calibrator, Rule};
 use super::median::{LANES, Median, Pads, Row, Usable};
 use crate::error::{Error, Result};
@@ -22,7 +23,7 @@ pub enum Sample {
     Values,
 }
 
-/// The median of a band. Inputs alternate: a scene's plane, its mask (0 = clear), the next scene's plane, …
+/// The median of a band. Inputs: planes of clear looks ([`Clear`]), sixteen scenes each, then a plane a scene.
 ///
 /// An even number of samples gives the mean of the two middle ones. Fewer samples than `at_least`: missing.
 pub struct Composite {
@@ -38,6 +39,11 @@ impl Composite {
         let median = Median::new(samples.len());
         Composite { samples, unit, at_least, median }
     }
+
+    /// Number of planes of clear looks before the scenes' planes.
+    fn looks(&self) -> usize {
+        self.samples.len().div_ceil(Clear::SCENES)
+    }
 }
 
 impl fmt::Debug for Composite {
@@ -49,7 +55,9 @@ impl fmt::Debug for Composite {
 /// One scene's rows while a tile row is composed.
 struct Live<'a> {
     plane: Plane<'a>,
-    mask: &'a [u16],
+    clear: &'a [u16],
+    /// The scene's bit in `clear`.
+    bit: u32,
 }
 
 enum Plane<'a> {
@@ -62,19 +70,19 @@ impl Live<'_> {
     #[inline(always)]
     fn usable(&self, at: usize, n: usize, usable: &mut Usable) -> bool {
         let bits = |yes: bool| if yes { u32::MAX } else { 0 };
-        let mask = &self.mask[at..at + n];
+        let (clear, bit) = (&self.clear[at..at + n], self.bit);
         let mut any = 0;
         match &self.plane {
             Plane::Counts { row, fill, .. } => {
                 let (row, fill) = (&row[at..at + n], fill.map_or(u32::MAX, u32::from));
-                for ((u, m), c) in usable.iter_mut().zip(mask).zip(row) {
-                    *u = bits((*m == 0) & (u32::from(*c) != fill));
+                for ((u, m), c) in usable.iter_mut().zip(clear).zip(row) {
+                    *u = bits((u32::from(*m) & bit != 0) & (u32::from(*c) != fill));
                     any |= *u;
                 }
             }
             Plane::Values(row) => {
-                for ((u, m), v) in usable.iter_mut().zip(mask).zip(&row[at..at + n]) {
-                    *u = bits((*m == 0) & v.is_finite());
+                for ((u, m), v) in usable.iter_mut().zip(clear).zip(&row[at..at + n]) {
+                    *u = bits((u32::from(*m) & bit != 0) & v.is_finite());
                     any |= *u;
                 }
             }
@@ -128,17 +136,17 @@ impl wide::Loop for ComposeRow<'_, '_> {
 
 impl Op for Composite {
     fn output(&self, inputs: &[&PlaneSpec]) -> Result<(Kind, Unit)> {
-        let fits = |(s, pair): (&Sample, &[&PlaneSpec])| {
-            let plane = match s {
-                Sample::Counts(_) => matches!(pair[0].kind, Kind::Counts { .. }),
-                Sample::Values => pair[0].kind == Kind::Values && pair[0].unit == self.unit,
-            };
-            plane && matches!(pair[1].kind, Kind::Flags { .. })
+        let wrong = || Error::Usage("a composite takes planes of clear looks, then a plane in one unit for each scene".into());
+        let (clear, planes) = inputs.split_at_checked(self.looks()).ok_or_else(wrong)?;
+        let fits = |(s, plane): (&Sample, &&PlaneSpec)| match s {
+            Sample::Counts(_) => matches!(plane.kind, Kind::Counts { .. }),
+            Sample::Values => plane.kind == Kind::Values && plane.unit == self.unit,
         };
-        if inputs.len() == 2 * self.samples.len() && self.samples.iter().zip(inputs.chunks(2)).all(fits) {
-            return Ok((Kind::Values, self.unit));
+        let flags = clear.iter().all(|c| matches!(c.kind, Kind::Flags { .. }));
+        match flags && planes.len() == self.samples.len() && self.samples.iter().zip(planes).all(fits) {
+            true => Ok((Kind::Values, self.unit)),
+            false => Err(wrong()),
         }
-        Err(Error::Usage("a composite takes a plane in one unit and a mask for each scene".into()))
     }
 
     fn absence(&self) -> Absence {
@@ -150,14 +158,14 @@ impl Op for Composite {
         let mut rows: Vec<Row> = vec![[0.0; LANES]; self.samples.len()];
         for row in window.row..window.end_row() {
             let live: Vec<Live> = self.samples.iter().enumerate().filter_map(|(i, sample)| {
-                let (plane, mask) = (inputs.get(2 * i)?, inputs.get(2 * i + 1)?);
+                let (plane, clear) = (inputs.get(self.looks() + i)?, inputs.get(i / Clear::SCENES)?);
                 let plane = match sample {
                     Sample::Counts(by) => {
                         Plane::Counts { row: bits_row(plane, &window, row), rule: by.rule(), fill: by.fill() }
                     }
                     Sample::Values => Plane::Values(values_row(plane, &window, row)),
                 };
-                Some(Live { plane, mask: bits_row(mask, &window, row) })
+                Some(Live { plane, clear: bits_row(clear, &window, row), bit: 1 << (i % Clear::SCENES) })
             }).collect();
             let range = out.row_range(&window, row);
             let cells = &mut out.values_mut()[range];

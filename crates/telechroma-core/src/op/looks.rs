@@ -5,7 +5,7 @@ use crate::graph::{Absence, Inputs, Op, bits_row};
 use crate::tile::{Kind, PlaneSpec, Tile};
 use crate::units::Unit;
 
-/// Counts the masks that are clear in a cell. Zero is a count, not missing.
+/// Counts the bits of planes made by [`super::Clear`]. Zero is a count, not missing.
 #[derive(Debug)]
 pub struct Looks;
 
@@ -13,7 +13,7 @@ impl Op for Looks {
     fn output(&self, inputs: &[&PlaneSpec]) -> Result<(Kind, Unit)> {
         match inputs.iter().all(|i| matches!(i.kind, Kind::Flags { .. })) {
             true => Ok((Kind::Values, Unit::Looks)),
-            false => Err(Error::Usage("looks are counted from masks".into())),
+            false => Err(Error::Usage("looks are counted from planes of clear looks".into())),
         }
     }
 
@@ -23,17 +23,14 @@ impl Op for Looks {
 
     fn compute(&self, inputs: &Inputs, out: &mut Tile) -> Result<()> {
         let window = out.window;
-        let mut looks = vec![0u16; window.cols as usize];
         for row in window.row..window.end_row() {
-            looks.fill(0);
-            for mask in (0..inputs.len()).filter_map(|i| inputs.get(i)) {
-                for (n, m) in looks.iter_mut().zip(bits_row(mask, &window, row)) {
-                    *n += u16::from(*m == 0);
-                }
-            }
             let at = out.row_range(&window, row);
-            for (o, n) in out.values_mut()[at].iter_mut().zip(&looks) {
-                *o = f32::from(*n);
+            let cells = &mut out.values_mut()[at];
+            cells.fill(0.0);
+            for clear in (0..inputs.len()).filter_map(|i| inputs.get(i)) {
+                for (o, bits) in cells.iter_mut().zip(bits_row(clear, &window, row)) {
+                    *o += bits.count_ones() as f32;
+                }
             }
         }
         Ok(())

@@ -90,21 +90,25 @@ fn upper(a: f32, b: f32) -> f32 {
     if a > b { a } else { b }
 }
 
+/// Lanes of one comparator at a time: as many as the widest vectors have.
+const STEP: usize = 16;
+
 #[inline(always)]
 fn select(rows: &mut [Row], net: &[Comparator], pads: &Pads, out: &mut Row) {
     for &(i, j, keep) in net {
-        // copies of both rows keep the compiler from storing what the next comparator loads under a mask
-        let (a, b) = (rows[usize::from(i)], rows[usize::from(j)]);
-        if keep != Keep::Upper {
-            let low = &mut rows[usize::from(i)];
-            for l in 0..LANES {
-                low[l] = lower(a[l], b[l]);
+        let (i, j) = (usize::from(i), usize::from(j));
+        for at in (0..LANES).step_by(STEP) {
+            // whole vectors in and out: the compiler must not store under a mask what the next comparator loads
+            let (mut a, mut b) = ([0f32; STEP], [0f32; STEP]);
+            a.copy_from_slice(&rows[i][at..at + STEP]);
+            b.copy_from_slice(&rows[j][at..at + STEP]);
+            if keep != Keep::Upper {
+                let low: [f32; STEP] = std::array::from_fn(|l| lower(a[l], b[l]));
+                rows[i][at..at + STEP].copy_from_slice(&low);
             }
-        }
-        if keep != Keep::Lower {
-            let high = &mut rows[usize::from(j)];
-            for l in 0..LANES {
-                high[l] = upper(a[l], b[l]);
+            if keep != Keep::Lower {
+                let high: [f32; STEP] = std::array::from_fn(|l| upper(a[l], b[l]));
+                rows[j][at..at + STEP].copy_from_slice(&high);
             }
         }
     }

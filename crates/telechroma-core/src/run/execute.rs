@@ -9,13 +9,13 @@ use std::time::Instant;
 
 use super::feed::{Feed, Tally};
 use super::observe::Observer;
-use super::plan::Plan;
+use super::plan::{Plan, in_flight};
 use super::pool::Pool;
 use super::sink::{Absorb, Part, Prepare, Sink};
 use crate::error::{Error, Result};
 use crate::graph::{Absence, Inputs, NodeId, Work};
 use crate::grid::Window;
-use crate::tile::{Kind, Tile};
+use crate::tile::Tile;
 
 /// What a run did.
 #[derive(Debug, Clone, Default)]
@@ -104,7 +104,7 @@ fn lock<T>(m: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 enum Slot {
     Empty,
     Absent,
-    Full { tile: Tile, closed: bool },
+    Full(Tile),
 }
 
 impl<'a> Job<'a> {
@@ -150,7 +150,7 @@ impl<'a> Job<'a> {
             let Some(tile) = self.plan.tiling.tiles.get(i) else { break };
             {
                 let mut done = lock(&self.done);
-                while i >= done.merged + 2 * self.plan.threads && !self.stop.load(Ordering::SeqCst) {
+                while i >= done.merged + in_flight(self.plan.threads) && !self.stop.load(Ordering::SeqCst) {
                     done = self.changed.wait(done).unwrap_or_else(PoisonError::into_inner);
                 }
             }
@@ -244,6 +244,7 @@ impl Worker<'_> {
         let wanted: Vec<_> = shared.iter().map(|(g, p)| (g.as_slice(), *p)).collect();
         let windows = plan.windows(&wanted, tile);
         let mut slots: Vec<Slot> = windows.iter().map(|_| Slot::Empty).collect();
+        let mut open = vec![false; slots.len()];
         let mut left = plan.uses.clone();
         let mut waiting: Vec<(usize, usize, Window, usize)> = vec![]; // sink, group, window, planes still to come
         for (s, (groups, prepare)) in shared.iter().enumerate() {
@@ -255,10 +256,14 @@ impl Worker<'_> {
         self.clock.start();
         for id in &plan.order {
             let Some(window) = windows[id.index()] else { continue };
-            slots[id.index()] = self.node(*id, window, &slots)?;
+            slots[id.index()] = self.node(*id, window, &slots, &open)?;
+            open[id.index()] = self.job.gates[id.index()] && is_open(&slots[id.index()]);
             self.clock.lap(plan.graph.node(*id).step());
-            for input in &plan.graph.node(*id).inputs {
+            for input in plan.graph.node(*id).reads() {
                 self.used(*input, &mut left, &mut slots);
+            }
+            if left[id.index()] == 0 {
+                self.free(*id, &mut slots); // only a gate
             }
             for (s, g, w, missing) in &mut waiting {
                 let group = &shared[*s].0[*g];
@@ -277,21 +282,21 @@ impl Worker<'_> {
         Ok(parts)
     }
 
-    fn node(&mut self, id: NodeId, window: Window, slots: &[Slot]) -> Result<Slot> {
+    fn node(&mut self, id: NodeId, window: Window, slots: &[Slot], open: &[bool]) -> Result<Slot> {
         let (plan, tally) = (self.job.plan, &self.job.tally);
         let node = plan.graph.node(id);
         let kind = node.spec.kind;
         match &node.work {
             Work::Source(placed) => {
                 let Some(feed) = &self.job.feeds[id.index()] else { unreachable!("every source in the order has its feed") };
-                let hidden = node.inputs.iter().any(|gate| !matches!(&slots[gate.index()], Slot::Full { closed: false, .. }));
+                let hidden = node.inputs.iter().any(|gate| !open[gate.index()]);
                 if hidden || placed.extent().intersect(&window).is_none() {
                     feed.release(window, tally);
                     return Ok(Slot::Absent);
                 }
                 let mut tile = self.pool.tile(kind, window);
                 feed.read(&mut tile, &mut self.pool, tally)?;
-                Ok(self.full(id, tile))
+                Ok(Slot::Full(tile))
             }
             Work::Op(op) => {
                 let inputs = inputs_of(&node.inputs, slots);
@@ -305,30 +310,36 @@ impl Worker<'_> {
                 }
                 let mut tile = self.pool.tile(kind, window);
                 op.compute(&inputs, &mut tile)?;
-                Ok(self.full(id, tile))
+                Ok(Slot::Full(tile))
             }
         }
     }
 
-    fn full(&self, id: NodeId, tile: Tile) -> Slot {
-        let is_flags = matches!(self.job.plan.graph.node(id).spec.kind, Kind::Flags { .. });
-        let closed = self.job.gates[id.index()] && is_flags && tile.bits().iter().all(|b| *b != 0);
-        Slot::Full { tile, closed }
-    }
-
     fn used(&mut self, id: NodeId, left: &mut [u32], slots: &mut [Slot]) {
         left[id.index()] -= 1;
-        if left[id.index()] == 0
-            && let Slot::Full { tile, .. } = std::mem::replace(&mut slots[id.index()], Slot::Empty)
-        {
+        if left[id.index()] == 0 {
+            self.free(id, slots);
+        }
+    }
+
+    fn free(&mut self, id: NodeId, slots: &mut [Slot]) {
+        if let Slot::Full(tile) = std::mem::replace(&mut slots[id.index()], Slot::Empty) {
             self.pool.give_back(tile.cells);
         }
     }
 }
 
+/// True where a mask leaves a cell clear: sources behind it must be read.
+fn is_open(slot: &Slot) -> bool {
+    match slot {
+        Slot::Full(tile) => tile.bits().contains(&0),
+        Slot::Absent | Slot::Empty => false,
+    }
+}
+
 fn inputs_of<'t>(ids: &[NodeId], slots: &'t [Slot]) -> Inputs<'t> {
     let tile = |id: &NodeId| match &slots[id.index()] {
-        Slot::Full { tile, .. } => Some(tile),
+        Slot::Full(tile) => Some(tile),
         Slot::Absent | Slot::Empty => None,
     };
     Inputs { tiles: ids.iter().map(tile).collect() }

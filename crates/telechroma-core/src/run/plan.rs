@@ -99,41 +99,25 @@ impl Plan {
         let wanted: Vec<Wanted> = sinks.iter().map(|s| (s.groups.as_slice(), s.prepare)).collect();
         let order = order_of(&graph, &wanted);
         let uses = uses_of(&graph, &wanted, &order);
-        let threads = budget.threads.max(1);
-        let mut best: Option<(u64, Trial)> = None;
-        let mut least = u64::MAX;
-        for &(cols, rows) in candidates {
-            let tiling = Tiling::new(graph.grid(), cols, rows);
-            let trial = Trial::new(&graph, &wanted, &order, &uses, tiling, threads);
-            least = least.min(trial.bytes - trial.kept);
-            if trial.bytes - trial.kept > budget.bytes {
-                continue;
-            }
-            let again = trial.bytes > budget.bytes;
-            // many small tiles cost time, and decoding again costs far more
-            let small = (f64::from(SIDE * SIDE) / (f64::from(cols) * f64::from(rows))).max(1.0).sqrt();
-            let cost = (trial.bytes as f64 * small) as u64 + if again { u64::MAX / 2 } else { 0 };
-            if best.as_ref().is_none_or(|(c, _)| cost < *c) {
-                best = Some((cost, trial));
-            }
-        }
-        let Some((_, trial)) = best else {
-            return Err(Error::OverBudget { needed: least, allowed: budget.bytes });
+        let trials: Vec<Trial> = candidates.iter().map(|(cols, rows)| {
+            Trial::new(&graph, &wanted, &order, &uses, Tiling::new(graph.grid(), *cols, *rows))
+        }).collect();
+        // fewer threads cost less than decoding blocks again, so they are tried first
+        let most = budget.threads.max(1);
+        let best = |again: bool| (1..=most).rev().find_map(|threads| {
+            let fit = |t: &&Trial| t.bytes(threads) + if again { 0 } else { t.kept } <= budget.bytes;
+            Some((threads, trials.iter().filter(fit).min_by_key(|t| t.cost(threads))?))
+        });
+        let Some((threads, trial)) = best(false).or_else(|| best(true)) else {
+            let needed = trials.iter().map(|t| t.bytes(1)).min().unwrap_or(0);
+            return Err(Error::OverBudget { needed, allowed: budget.bytes });
         };
         // blocks are kept within what the estimate says plus what the budget leaves, up to half as much again: tiles
         // finish out of order
-        let kept_bytes = (trial.kept + trial.kept / 2).min(budget.bytes - (trial.bytes - trial.kept));
-        Ok(Plan {
-            bytes: trial.bytes - trial.kept + kept_bytes,
-            kept_bytes,
-            tile_bytes: trial.tile,
-            decodes_again: kept_bytes < trial.kept,
-            tiling: trial.tiling,
-            threads,
-            graph,
-            order,
-            uses,
-        })
+        let bytes = trial.bytes(threads);
+        let kept_bytes = (trial.kept + trial.kept / 2).min(budget.bytes - bytes);
+        let (decodes_again, tile_bytes, tiling) = (kept_bytes < trial.kept, trial.tile, trial.tiling.clone());
+        Ok(Plan { bytes: bytes + kept_bytes, kept_bytes, tile_bytes, decodes_again, tiling, threads, graph, order, uses })
     }
 
     /// The window of each node that a tile needs; none where it is not needed.
@@ -227,7 +211,7 @@ fn order_of(graph: &Graph, wanted: &[Wanted]) -> Vec<NodeId> {
 fn uses_of(graph: &Graph, wanted: &[Wanted], order: &[NodeId]) -> Vec<u32> {
     let mut uses = vec![0; graph.nodes().len()];
     for id in order {
-        for input in &graph.node(*id).inputs {
+        for input in graph.node(*id).reads() {
             uses[input.index()] += 1;
         }
     }
@@ -259,16 +243,19 @@ fn windows_of(graph: &Graph, wanted: &[Wanted], order: &[NodeId], tile: Window) 
     windows
 }
 
-/// A tiling with what it would cost.
+/// A tiling with what it would take.
 struct Trial {
     tiling: Tiling,
+    /// Bytes of one worker's planes.
     tile: u64,
+    /// Bytes of the blocks that several tiles read.
     kept: u64,
-    bytes: u64,
+    /// Bytes the sinks hold whatever the number of threads, and for each tile in flight.
+    sinks: (u64, u64),
 }
 
 impl Trial {
-    fn new(graph: &Graph, wanted: &[Wanted], order: &[NodeId], uses: &[u32], tiling: Tiling, threads: usize) -> Trial {
+    fn new(graph: &Graph, wanted: &[Wanted], order: &[NodeId], uses: &[u32], tiling: Tiling) -> Trial {
         let (mut tile, mut largest) = (0, Window::new(0, 0, 0, 0));
         let mut kept = Kept::default();
         for w in &tiling.tiles {
@@ -280,11 +267,27 @@ impl Trial {
             kept.tile(graph, order, &windows);
         }
         let kept = kept.peak(&tiling, graph, wanted, order);
-        let in_flight = 2 * threads;
-        let sinks: u64 = wanted.iter().map(|(_, p)| p.holds(largest, in_flight)).sum();
-        let bytes = BASE_BYTES + threads as u64 * tile + sinks + kept;
-        Trial { tiling, tile, kept, bytes }
+        let holds = |in_flight: usize| wanted.iter().map(|(_, p)| p.holds(largest, in_flight)).sum::<u64>();
+        let (none, four) = (holds(0), holds(4));
+        Trial { tiling, tile, kept, sinks: (none, (four - none).div_ceil(4)) }
     }
+
+    /// Bytes on so many threads, without the blocks that are kept.
+    fn bytes(&self, threads: usize) -> u64 {
+        let own = threads as u64 * self.tile + self.sinks.0 + in_flight(threads) as u64 * self.sinks.1;
+        BASE_BYTES + own + own / 16 // what the allocator leaves between
+    }
+
+    /// Bytes, more for small tiles: many of them cost time.
+    fn cost(&self, threads: usize) -> u64 {
+        let small = (f64::from(SIDE * SIDE) / (f64::from(self.tiling.cols) * f64::from(self.tiling.rows))).max(1.0).sqrt();
+        ((self.bytes(threads) + self.kept) as f64 * small) as u64
+    }
+}
+
+/// Tiles that may be computed or waiting for the merge at a time.
+pub(crate) fn in_flight(threads: usize) -> usize {
+    threads + threads.div_ceil(2)
 }
 
 /// Bytes of all planes alive at a time in one tile, by walking the plan as the executor does.
@@ -296,11 +299,14 @@ fn peak_of(graph: &Graph, wanted: &[Wanted], order: &[NodeId], uses: &[u32], win
         now += bytes(*id);
         peak = peak.max(now);
         let groups = wanted.iter().flat_map(|(g, _)| g.iter().flatten()).filter(|g| *g == id).count();
-        for used in graph.node(*id).inputs.iter().chain(std::iter::repeat_n(id, groups)) {
+        for used in graph.node(*id).reads().iter().chain(std::iter::repeat_n(id, groups)) {
             left[used.index()] -= 1;
             if left[used.index()] == 0 {
                 now -= bytes(*used);
             }
+        }
+        if uses[id.index()] == 0 {
+            now -= bytes(*id); // only a gate
         }
     }
     peak

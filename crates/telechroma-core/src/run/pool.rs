@@ -3,6 +3,10 @@
 use crate::grid::Window;
 use crate::tile::{Cells, Kind, Tile};
 
+/// Room left between buffers: planes a power of two apart would all fall into the same few lines of the cache, and a
+/// composite reads two dozen of them side by side.
+const APART: usize = 32 * 17;
+
 /// Buffers waiting for their next use. Their cells are whatever was last in them.
 #[derive(Default)]
 pub(crate) struct Pool {
@@ -23,7 +27,7 @@ impl Pool {
                 Cells::Values(v)
             }
             Kind::Counts { .. } | Kind::Flags { .. } => {
-                let mut v = self.bits.pop().unwrap_or_default();
+                let mut v = self.bits.pop().unwrap_or_else(|| Vec::with_capacity(len + APART));
                 v.resize(len, 0);
                 Cells::Bits(v)
             }

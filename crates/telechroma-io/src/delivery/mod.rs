@@ -44,7 +44,7 @@ pub fn open(path: &Path, note: &mut dyn FnMut(Note)) -> Result<Opened> {
     }
     let extension = path.extension().map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default();
     match extension.as_str() {
-        "tif" | "tiff" if path.is_file() => raster::open(path),
+        "tif" | "tiff" if path.is_file() => raster::open(path, note),
         _ => {
             let files = Files::open(path)?;
             match landsat::is_one(&files) {

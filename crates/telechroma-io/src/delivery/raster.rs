@@ -4,6 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use telechroma_core::mask::Reasons;
+use telechroma_core::run::Note;
 use telechroma_core::scene::{Band, BandRole, Content, Layer, LayerSet, Scene};
 use telechroma_core::units::{Nanometres, Unit};
 
@@ -16,8 +17,11 @@ use crate::raster::tiff::{Reading, Tiff, TiffPlane};
 /// Bytes at the start of a file that go into its fingerprint, with its length.
 const DIGESTED: u64 = 1 << 16;
 
-pub(crate) fn open(path: &Path) -> Result<Opened> {
+pub(crate) fn open(path: &Path, note: &mut dyn FnMut(Note)) -> Result<Opened> {
     let tiff = Tiff::open(ByteRange::whole(path)?)?;
+    if let Some(trouble) = &tiff.crs_trouble {
+        note(Note::Metadata(format!("{}: its coordinate system cannot be used ({trouble})", path.display())));
+    }
     let mut start = vec![0; tiff.bytes.len().min(DIGESTED) as usize];
     tiff.bytes.read_at(0, &mut start)?;
     let digest = digest(&start, std::iter::once(("", tiff.bytes.len())));

@@ -10,4 +10,4 @@ mod scale;
 pub use page::{Legend, MapFigure, SceneFigure, Shown};
 pub use picture::{Picture, PictureEncoder, PictureFile};
 pub use ramp::{RAMPS, Ramp};
-pub use scale::{ends, percentile};
+pub use scale::ends;

@@ -62,10 +62,11 @@ impl Dot {
     }
 }
 
-/// Dots of one tile.
+/// Dots of one tile: those that lie in it whole, and those that its edge cuts.
 struct Dots {
     window: Window,
-    dots: Vec<Dot>,
+    whole: Vec<f32>,
+    cut: Vec<(usize, Dot)>,
 }
 
 impl PictureEncoder {
@@ -92,25 +93,36 @@ impl Prepare for PictureEncoder {
         let (c0, r0) = (window.col / k, window.row / k);
         let (c1, r1) = ((window.end_col() - 1) / k + 1, (window.end_row() - 1) / k + 1);
         let over = Window::new(c0, r0, (c1 - c0) as u32, (r1 - r0) as u32);
-        let mut dots = vec![Dot::default(); over.len()];
-        for row in window.row..window.end_row() {
-            let at = (row / k - r0) as usize * over.cols as usize;
-            let line = &mut dots[at..at + over.cols as usize];
-            let values = planes.get(0).map(|t| &t.values()[t.row_range(&window, row)]);
-            for (i, col) in (window.col..window.end_col()).enumerate() {
-                let dot = &mut line[(col / k - c0) as usize];
-                dot.seen += 1;
-                if let Some(v) = values.map(|v| f64::from(v[i])).filter(|v| v.is_finite()) {
-                    dot.sum += (v.clamp(-LARGEST, LARGEST) * STEPS).round() as i64;
-                    dot.known += 1;
+        let mut dots = Dots { window: over, whole: vec![f32::NAN; over.len()], cut: vec![] };
+        let mut line = vec![Dot::default(); over.cols as usize];
+        for r in over.row..over.end_row() {
+            line.fill(Dot::default());
+            let behind = Window::new(c0 * k, r * k, over.cols * self.cells_a_dot, self.cells_a_dot);
+            let Some(part) = behind.intersect(&window) else { continue };
+            for row in part.row..part.end_row() {
+                let values = planes.get(0).map(|t| &t.values()[t.row_range(&part, row)]);
+                for (i, col) in (part.col..part.end_col()).enumerate() {
+                    let dot = &mut line[(col / k - c0) as usize];
+                    dot.seen += 1;
+                    if let Some(v) = values.map(|v| f64::from(v[i])).filter(|v| v.is_finite()) {
+                        dot.sum += (v.clamp(-LARGEST, LARGEST) * STEPS) as i64;
+                        dot.known += 1;
+                    }
+                }
+            }
+            for (c, dot) in (over.col..).zip(&line) {
+                let at = over.index(c, r);
+                match self.behind(c, r) {
+                    Some(all) if u64::from(dot.seen) == all.len() as u64 => dots.whole[at] = dot.value(),
+                    _ => dots.cut.push((at, *dot)),
                 }
             }
         }
-        Ok(Box::new(Dots { window: over, dots }))
+        Ok(Box::new(dots))
     }
 
     fn holds(&self, tile: Window, in_flight: usize) -> u64 {
-        let flying = tile.len() as u64 / u64::from(self.cells_a_dot).pow(2) * std::mem::size_of::<Dot>() as u64;
+        let flying = 5 * tile.len() as u64 / u64::from(self.cells_a_dot).pow(2);
         self.planes as u64 * (4 * u64::from(self.cols) * u64::from(self.rows) + in_flight as u64 * flying)
     }
 }
@@ -118,21 +130,22 @@ impl Prepare for PictureEncoder {
 impl Absorb for PictureFile {
     fn absorb(&mut self, group: usize, part: Part) -> telechroma_core::Result<()> {
         let Ok(dots) = part.downcast::<Dots>() else { unreachable!("parts come back to the sink that made them") };
-        let w = dots.window;
-        for (row, line) in (w.row..w.end_row()).zip(dots.dots.chunks(w.cols as usize)) {
-            for (col, dot) in (w.col..w.end_col()).zip(line) {
-                let at = row as usize * self.picture.cols as usize + col as usize;
-                let all = self.encoder.behind(col, row).map_or(0, |b| b.len() as u32);
-                let mut whole = *dot;
-                if dot.seen < all {
-                    let before = self.cut.remove(&(group, at)).unwrap_or_default();
-                    whole = Dot { sum: before.sum + dot.sum, known: before.known + dot.known, seen: before.seen + dot.seen };
-                    if whole.seen < all {
-                        self.cut.insert((group, at), whole);
-                        continue;
-                    }
-                }
-                self.picture.planes[group][at] = whole.value();
+        let (w, across) = (dots.window, self.picture.cols as usize);
+        let plane = &mut self.picture.planes[group];
+        for (row, line) in (w.row..w.end_row()).zip(dots.whole.chunks(w.cols as usize)) {
+            let at = row as usize * across + w.col as usize;
+            for (dot, v) in plane[at..at + line.len()].iter_mut().zip(line) {
+                *dot = if v.is_nan() { *dot } else { *v };
+            }
+        }
+        for (i, dot) in dots.cut {
+            let (row, col) = (w.row + (i / w.cols as usize) as i64, w.col + (i % w.cols as usize) as i64);
+            let at = row as usize * across + col as usize;
+            let sum = self.cut.entry((group, at)).or_default();
+            *sum = Dot { sum: sum.sum + dot.sum, known: sum.known + dot.known, seen: sum.seen + dot.seen };
+            if self.encoder.behind(col, row).is_some_and(|b| sum.seen as usize == b.len()) {
+                plane[at] = sum.value();
+                self.cut.remove(&(group, at));
             }
         }
         Ok(())
@@ -143,5 +156,72 @@ impl PictureFile {
     /// What was gathered.
     pub fn finish(self) -> Picture {
         self.picture
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use telechroma_core::geo::Affine;
+    use telechroma_core::graph::Graph;
+    use telechroma_core::run::{Budget, Plan, Silent, Sink, run};
+    use telechroma_core::tile::{BlockShape, Cells, Kind, PlaneSource, PlaneSpec};
+    use telechroma_core::units::Unit;
+
+    use super::*;
+
+    /// Cells counted up, every seventh missing.
+    #[derive(Debug)]
+    struct Counted(PlaneSpec);
+
+    fn value(i: u32) -> f32 {
+        if i % 7 == 3 { f32::NAN } else { i as f32 * 0.01 - 5.0 }
+    }
+
+    impl PlaneSource for Counted {
+        fn spec(&self) -> &PlaneSpec {
+            &self.0
+        }
+        fn block(&self) -> BlockShape {
+            BlockShape { cols: self.0.grid.cols, rows: self.0.grid.rows }
+        }
+        fn read_block(&self, _: u32, out: &mut Cells) -> telechroma_core::Result<()> {
+            if let Cells::Values(v) = out {
+                (0..).zip(v.iter_mut()).for_each(|(i, o)| *o = value(i));
+            }
+            Ok(())
+        }
+        fn name(&self) -> String {
+            "counted".into()
+        }
+    }
+
+    /// Dots are means of the known cells behind them, with any tiles; a picture of 2000 cells has three a dot.
+    #[test]
+    fn dots_are_means_whatever_the_tiles() {
+        let (cols, rows) = (2000, 11);
+        let grid = Arc::new(Grid { crs: None, transform: Affine::north_up(0.0, 0.0, 1.0, 1.0), cols, rows });
+        let picture = |tile: (u32, u32)| {
+            let mut g = Graph::new((*grid).clone());
+            let node = g.source(Arc::new(Counted(PlaneSpec { grid: grid.clone(), kind: Kind::Values, unit: Unit::One })), None).unwrap();
+            let (encoder, mut file) = PictureEncoder::create(&grid, 1);
+            let sinks = vec![Sink { groups: vec![vec![node]], prepare: &encoder, absorb: &mut file }];
+            let plan = Plan::with_tiles(g, &sinks, Budget { threads: 2, bytes: u64::MAX }, tile.0, tile.1).unwrap();
+            run(&plan, sinks, &Silent).unwrap();
+            file.finish()
+        };
+        let whole = picture((2000, 11));
+        assert_eq!((whole.cells_a_dot, whole.cols, whole.rows), (3, 667, 4));
+        for (at, dot) in whole.planes[0].iter().enumerate() {
+            let (c, r) = (at as u32 % 667 * 3, at as u32 / 667 * 3);
+            let behind = (r..(r + 3).min(rows)).flat_map(|y| (c..(c + 3).min(cols)).map(move |x| value(y * cols + x)));
+            let known: Vec<f64> = behind.filter(|v| !v.is_nan()).map(f64::from).collect();
+            let mean = known.iter().sum::<f64>() / known.len() as f64;
+            assert!((f64::from(*dot) - mean).abs() < 1e-4, "{at}: {dot} {mean}");
+        }
+        for tile in [(1000, 5), (7, 2), (64, 64)] {
+            let other = picture(tile);
+            let bits = |p: &Picture| p.planes[0].iter().map(|v| v.to_bits()).collect::<Vec<_>>();
+            assert_eq!(bits(&other), bits(&whole), "{tile:?}");
+        }
     }
 }

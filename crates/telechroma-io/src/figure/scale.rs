@@ -1,11 +1,13 @@
 //! Round numbers for axes and legends, and the ends of a stretch.
 
 /// The percentile (0–100) of known values by linear interpolation between the two nearest (Hyndman & Fan 1996, type 7).
-/// `sorted` has no NaN.
-pub fn percentile(sorted: &[f32], p: f64) -> f64 {
-    let Some(last) = sorted.len().checked_sub(1) else { return f64::NAN };
+/// Rearranges `known`, which has no NaN.
+fn percentile(known: &mut [f32], p: f64) -> f64 {
+    let Some(last) = known.len().checked_sub(1) else { return f64::NAN };
     let h = last as f64 * p / 100.0;
-    let (low, high) = (sorted[h as usize], sorted[(h as usize + 1).min(last)]);
+    let (_, low, above) = known.select_nth_unstable_by(h as usize, f32::total_cmp);
+    let low = *low;
+    let high = above.iter().copied().min_by(f32::total_cmp).unwrap_or(low);
     f64::from(low) + h.fract() * (f64::from(high) - f64::from(low))
 }
 
@@ -15,8 +17,7 @@ pub fn ends(values: impl Iterator<Item = f32>, low: f64, high: f64) -> Option<(f
     if known.is_empty() {
         return None;
     }
-    known.sort_by(f32::total_cmp);
-    let (a, b) = (percentile(&known, low), percentile(&known, high));
+    let (a, b) = (percentile(&mut known, low), percentile(&mut known, high));
     let apart = 1e-6 * a.abs().max(b.abs()).max(1e-6);
     Some(if b - a < apart { (a - apart, b + apart) } else { (a, b) })
 }

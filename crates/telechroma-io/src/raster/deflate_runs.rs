@@ -6,6 +6,8 @@
 //! 6 44 MB/s; this 290 MB/s for 1.5 % more bytes than libdeflate level 6. The result is an ordinary zlib stream.
 //! Sources: RFC 1950, RFC 1951; Moffat & Katajainen 1995 for the code lengths.
 
+use std::cell::RefCell;
+
 /// Bytes that share one code table.
 const BLOCK: usize = 1 << 17;
 /// Longest code: four literals and a rest of 7 bits fit one 64-bit word.
@@ -18,14 +20,14 @@ const ORDER: [usize; 19] = [16, 17, 18, 0, 8, 7, 9, 6, 10, 5, 11, 4, 12, 3, 13, 
 /// A code: its bits, lowest first, and their number.
 type Code = (u32, u32);
 
-struct Bits {
+struct Bits<'a> {
     word: u64,
     held: u32,
-    out: Vec<u8>,
+    out: &'a mut [u8],
     at: usize,
 }
 
-impl Bits {
+impl Bits<'_> {
     #[inline(always)]
     fn add(&mut self, bits: u32, n: u32) {
         self.word |= u64::from(bits) << self.held;
@@ -42,24 +44,32 @@ impl Bits {
     }
 }
 
+thread_local! {
+    /// The longest a packed tile may get is far longer than most get: room that is asked for once.
+    static ROOM: RefCell<Vec<u8>> = const { RefCell::new(vec![]) };
+}
+
 /// Packs `bytes` as a zlib stream.
 pub(crate) fn encode(bytes: &[u8]) -> Vec<u8> {
     // 13 bits a byte at worst, tables of under 400 bytes a block, and what a flush may touch beyond
     let room = bytes.len() * 13 / 8 + (bytes.len() / BLOCK + 1) * 512 + 64;
-    let mut out = Bits { word: 0, held: 0, out: vec![0; room], at: 2 };
-    out.out[..2].copy_from_slice(&[0x78, 0x01]);
-    let mut runs = vec![];
-    let blocks = bytes.len().div_ceil(BLOCK).max(1);
-    for i in 0..blocks {
-        let end = ((i + 1) * BLOCK).min(bytes.len());
-        block(bytes, i * BLOCK, end, i + 1 == blocks, &mut runs, &mut out);
-    }
-    out.held = (out.held + 7) & !7;
-    out.flush();
-    let Bits { mut out, at, .. } = out;
-    out.truncate(at);
-    out.extend_from_slice(&simd_adler32::adler32(&bytes).to_be_bytes());
-    out
+    ROOM.with_borrow_mut(|buffer| {
+        buffer.resize(buffer.len().max(room), 0);
+        buffer[..2].copy_from_slice(&[0x78, 0x01]);
+        let mut out = Bits { word: 0, held: 0, out: buffer, at: 2 };
+        let mut runs = vec![];
+        let blocks = bytes.len().div_ceil(BLOCK).max(1);
+        for i in 0..blocks {
+            let end = ((i + 1) * BLOCK).min(bytes.len());
+            block(bytes, i * BLOCK, end, i + 1 == blocks, &mut runs, &mut out);
+        }
+        out.held = (out.held + 7) & !7;
+        out.flush();
+        let mut packed = Vec::with_capacity(out.at + 4);
+        packed.extend_from_slice(&out.out[..out.at]);
+        packed.extend_from_slice(&simd_adler32::adler32(&bytes).to_be_bytes());
+        packed
+    })
 }
 
 /// Finds runs of at least four bytes equal to the byte before them, and counts what lies between.
