@@ -46,7 +46,13 @@ pub struct CogFile {
     placed: BTreeMap<(usize, u32, u32), (u64, u64)>,
     /// Tiles not yet whole, with the cells or quarters still missing.
     open: BTreeMap<(usize, u32, u32), (Cells, u64)>,
+    /// Tiles of the coarser levels, whose quarters wait in the spool: quarter and offset. They wait long, and their
+    /// number grows with the raster; the memory does not.
+    waiting: BTreeMap<(usize, u32, u32), Vec<(u32, u64)>>,
 }
+
+/// Levels whose open tiles are held in memory: full resolution and the first overview.
+const HELD: usize = 2;
 
 enum Piece {
     /// A whole tile, packed, with its half.
@@ -98,6 +104,7 @@ impl CogEncoder {
             end: 0,
             placed: BTreeMap::new(),
             open: BTreeMap::new(),
+            waiting: BTreeMap::new(),
         };
         (CogEncoder { options, levels }, file)
     }
@@ -154,7 +161,7 @@ impl Prepare for CogEncoder {
         // packed noisy tiles take three quarters of their size, and each brings its half
         let flying = in_flight as u64 * bands * tile.len() as u64 * cell;
         let wide = tile.cols < SIDE || tile.rows < SIDE || tile.cols % SIDE != 0 && u64::from(tile.cols) == u64::from(self.options.grid.cols);
-        let open: u64 = self.levels.iter().enumerate().map(|(i, l)| match (i, wide) {
+        let open: u64 = self.levels.iter().take(HELD).enumerate().map(|(i, l)| match (i, wide) {
             (0, false) => 0,
             (0, true) => u64::from(tile.cols.div_ceil(SIDE)).max(2),
             (_, false) => 1,
@@ -165,7 +172,8 @@ impl Prepare for CogEncoder {
 }
 
 impl CogFile {
-    fn put(&mut self, level: usize, band: u32, tile: u32, bytes: &[u8]) -> Result<()> {
+    /// Appends bytes to the spool; their offset.
+    fn spooled(&mut self, bytes: &[u8]) -> Result<u64> {
         let io = |e| Error::io(&self.spool_path, e);
         if self.spool.is_none() {
             let file = File::options().read(true).write(true).create_new(true).open(&self.spool_path).map_err(io)?;
@@ -174,8 +182,25 @@ impl CogFile {
         if let Some(spool) = &mut self.spool {
             spool.write_all(bytes).map_err(io)?;
         }
-        self.placed.insert((level, band, tile), (self.end, bytes.len() as u64));
+        let at = self.end;
         self.end += bytes.len() as u64;
+        Ok(at)
+    }
+
+    fn read_back(&mut self, at: u64, bytes: &mut [u8]) -> Result<()> {
+        let Some(spool) = &mut self.spool else { unreachable!("what waits in the spool was written to it") };
+        let mut read = || {
+            spool.seek(SeekFrom::Start(at))?; // writes out first what is buffered
+            spool.get_mut().read_exact(bytes)?;
+            spool.seek(SeekFrom::End(0))
+        };
+        read().map_err(|e| Error::io(&self.spool_path, e))?;
+        Ok(())
+    }
+
+    fn put(&mut self, level: usize, band: u32, tile: u32, bytes: &[u8]) -> Result<()> {
+        let at = self.spooled(bytes)?;
+        self.placed.insert((level, band, tile), (at, bytes.len() as u64));
         Ok(())
     }
 
@@ -184,10 +209,13 @@ impl CogFile {
         let (finer, coarser) = (self.levels[level], self.levels[level + 1]);
         let (c, r) = (tile % finer.across(), tile / finer.across());
         let parent = r / 2 * coarser.across() + c / 2;
-        let key = (level + 1, band, parent);
-        let (mut cells, missing) = self.open.remove(&key)
-            .unwrap_or_else(|| (self.options.blank(), u64::from(coarser.children(finer, parent))));
-        lay(half, r % 2 * 2 + c % 2, &mut cells);
+        let (key, quarter) = ((level + 1, band, parent), r % 2 * 2 + c % 2);
+        let children = coarser.children(finer, parent);
+        if level + 1 >= HELD {
+            return self.wait(key, quarter, children, half);
+        }
+        let (mut cells, missing) = self.open.remove(&key).unwrap_or_else(|| (self.options.blank(), u64::from(children)));
+        lay(half, quarter, &mut cells);
         match missing {
             1 => self.whole(level + 1, band, parent, &cells),
             _ => {
@@ -195,6 +223,24 @@ impl CogFile {
                 Ok(())
             }
         }
+    }
+
+    /// As [`CogFile::rise`], with the quarters waiting in the spool.
+    fn wait(&mut self, key: (usize, u32, u32), quarter: u32, children: u32, half: &Cells) -> Result<()> {
+        let before = self.waiting.get(&key).map_or(0, Vec::len);
+        if before + 1 < children as usize {
+            let at = self.spooled(bytes_of(half))?;
+            self.waiting.entry(key).or_default().push((quarter, at));
+            return Ok(());
+        }
+        let mut cells = self.options.blank();
+        lay(half, quarter, &mut cells);
+        let mut other = half.clone();
+        for (quarter, at) in self.waiting.remove(&key).unwrap_or_default() {
+            self.read_back(at, bytes_of_mut(&mut other))?;
+            lay(&other, quarter, &mut cells);
+        }
+        self.whole(key.0, key.1, key.2, &cells)
     }
 
     fn whole(&mut self, level: usize, band: u32, tile: u32, cells: &Cells) -> Result<()> {
@@ -251,6 +297,20 @@ impl CogFile {
         out.flush().map_err(io)?;
         drop(spool);
         std::fs::remove_file(&self.spool_path).map_err(|e| Error::io(&self.spool_path, e))
+    }
+}
+
+fn bytes_of(cells: &Cells) -> &[u8] {
+    match cells {
+        Cells::Values(v) => bytemuck::cast_slice(v),
+        Cells::Bits(v) => bytemuck::cast_slice(v),
+    }
+}
+
+fn bytes_of_mut(cells: &mut Cells) -> &mut [u8] {
+    match cells {
+        Cells::Values(v) => bytemuck::cast_slice_mut(v),
+        Cells::Bits(v) => bytemuck::cast_slice_mut(v),
     }
 }
 
