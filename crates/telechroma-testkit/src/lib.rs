@@ -1,1 +1,8 @@
-//! stub
+//! What Telechroma's tests share: planes in memory, the check that tiles do not matter, small deliveries with known
+//! cells, damaged files, and the built program.
+
+pub mod hostile;
+pub mod memory;
+pub mod program;
+pub mod tiling;
+pub mod tiny;

@@ -105,19 +105,17 @@ impl Plan {
         // fewer threads cost less than decoding blocks again, so they are tried first
         let most = budget.threads.max(1);
         let best = |again: bool| (1..=most).rev().find_map(|threads| {
-            let fit = |t: &&Trial| t.bytes(threads) + if again { 0 } else { t.kept } <= budget.bytes;
+            let fit = |t: &&Trial| t.bytes(threads) + if again { 0 } else { t.kept(threads) } <= budget.bytes;
             Some((threads, trials.iter().filter(fit).min_by_key(|t| t.cost(threads))?))
         });
         let Some((threads, trial)) = best(false).or_else(|| best(true)) else {
             let needed = trials.iter().map(|t| t.bytes(1)).min().unwrap_or(0);
             return Err(Error::OverBudget { needed, allowed: budget.bytes });
         };
-        // blocks are kept within what the estimate says plus what the budget leaves, up to half as much again: tiles
-        // finish out of order
-        let bytes = trial.bytes(threads);
-        let kept_bytes = (trial.kept + trial.kept / 2).min(budget.bytes - bytes);
-        let (decodes_again, tile_bytes, tiling) = (kept_bytes < trial.kept, trial.tile, trial.tiling.clone());
-        Ok(Plan { bytes: bytes + kept_bytes, kept_bytes, tile_bytes, decodes_again, tiling, threads, graph, order, uses })
+        let (bytes, kept) = (trial.bytes(threads), trial.kept(threads));
+        let kept_bytes = kept.min(budget.bytes - bytes);
+        let (tile_bytes, tiling) = (trial.tile, trial.tiling.clone());
+        Ok(Plan { bytes: bytes + kept_bytes, kept_bytes, tile_bytes, decodes_again: kept_bytes < kept, tiling, threads, graph, order, uses })
     }
 
     /// The window of each node that a tile needs; none where it is not needed.
@@ -248,8 +246,8 @@ struct Trial {
     tiling: Tiling,
     /// Bytes of one worker's planes.
     tile: u64,
-    /// Bytes of the blocks that several tiles read.
-    kept: u64,
+    /// The blocks that several tiles read.
+    spans: Spans,
     /// Bytes the sinks hold whatever the number of threads, and for each tile in flight.
     sinks: (u64, u64),
 }
@@ -257,19 +255,16 @@ struct Trial {
 impl Trial {
     fn new(graph: &Graph, wanted: &[Wanted], order: &[NodeId], uses: &[u32], tiling: Tiling) -> Trial {
         let (mut tile, mut largest) = (0, Window::new(0, 0, 0, 0));
-        let mut kept = Kept::default();
         for w in &tiling.tiles {
             if w.len() > largest.len() {
                 largest = *w;
             }
-            let windows = windows_of(graph, wanted, order, *w);
-            tile = tile.max(peak_of(graph, wanted, order, uses, &windows));
-            kept.tile(graph, order, &windows);
+            tile = tile.max(peak_of(graph, wanted, order, uses, &windows_of(graph, wanted, order, *w)));
         }
-        let kept = kept.peak(&tiling, graph, wanted, order);
+        let spans = Spans::new(graph, wanted, order, &tiling);
         let holds = |in_flight: usize| wanted.iter().map(|(_, p)| p.holds(largest, in_flight)).sum::<u64>();
         let (none, four) = (holds(0), holds(4));
-        Trial { tiling, tile, kept, sinks: (none, (four - none).div_ceil(4)) }
+        Trial { tiling, tile, spans, sinks: (none, (four - none).div_ceil(4)) }
     }
 
     /// Bytes on so many threads, without the blocks that are kept.
@@ -278,10 +273,15 @@ impl Trial {
         BASE_BYTES + own + own / 16 // what the allocator leaves between
     }
 
+    /// Bytes of the blocks kept for later tiles.
+    fn kept(&self, threads: usize) -> u64 {
+        self.spans.peak(in_flight(threads))
+    }
+
     /// Bytes, more for small tiles: many of them cost time.
     fn cost(&self, threads: usize) -> u64 {
         let small = (f64::from(SIDE * SIDE) / (f64::from(self.tiling.cols) * f64::from(self.tiling.rows))).max(1.0).sqrt();
-        ((self.bytes(threads) + self.kept) as f64 * small) as u64
+        ((self.bytes(threads) + self.kept(threads)) as f64 * small) as u64
     }
 }
 
@@ -312,48 +312,40 @@ fn peak_of(graph: &Graph, wanted: &[Wanted], order: &[NodeId], uses: &[u32], win
     peak
 }
 
-/// Readers of each block of each source, first counted, then replayed.
-#[derive(Default)]
-struct Kept {
-    readers: HashMap<(NodeId, u32), u32>,
+/// The blocks that several tiles read: numbers of the first and the last of them, and bytes.
+struct Spans {
+    spans: Vec<(u32, u32, u64)>,
+    tiles: usize,
 }
 
-impl Kept {
-    fn each(graph: &Graph, order: &[NodeId], windows: &[Option<Window>], mut f: impl FnMut((NodeId, u32), &Placed)) {
-        for id in order {
-            if let (Work::Source(p), Some(w)) = (&graph.node(*id).work, windows[id.index()]) {
-                let (across, _) = blocks_of(&p.source.spec().grid, p.source.block());
-                touched(p, across, w).for_each(|b| f((*id, b), p));
+impl Spans {
+    fn new(graph: &Graph, wanted: &[Wanted], order: &[NodeId], tiling: &Tiling) -> Spans {
+        let mut seen: HashMap<(NodeId, u32), (u32, u32, u64)> = HashMap::new();
+        for (n, tile) in (0..).zip(&tiling.tiles) {
+            let windows = windows_of(graph, wanted, order, *tile);
+            for id in order {
+                if let (Work::Source(p), Some(w)) = (&graph.node(*id).work, windows[id.index()]) {
+                    let (across, _) = blocks_of(&p.source.spec().grid, p.source.block());
+                    for block in touched(p, across, w) {
+                        seen.entry((*id, block)).or_insert_with(|| (n, n, block_bytes(p))).1 = n;
+                    }
+                }
             }
         }
+        Spans { spans: seen.into_values().filter(|(first, last, _)| first < last).collect(), tiles: tiling.tiles.len() }
     }
 
-    fn tile(&mut self, graph: &Graph, order: &[NodeId], windows: &[Option<Window>]) {
-        Kept::each(graph, order, windows, |key, _| *self.readers.entry(key).or_default() += 1);
-    }
-
-    fn peak(mut self, tiling: &Tiling, graph: &Graph, wanted: &[Wanted], order: &[NodeId]) -> u64 {
-        self.readers.retain(|_, n| *n > 1);
-        if self.readers.is_empty() {
-            return 0;
+    /// Bytes alive at a time, at most, when as many tiles as are in flight may be anywhere in their work.
+    fn peak(&self, in_flight: usize) -> u64 {
+        let mut change = vec![0i64; self.tiles + 1];
+        for (first, last, bytes) in &self.spans {
+            change[(*first as usize + 1).saturating_sub(in_flight)] += *bytes as i64;
+            change[*last as usize + 1] -= *bytes as i64;
         }
-        let mut come: HashMap<(NodeId, u32), u32> = HashMap::new();
-        let (mut now, mut peak) = (0u64, 0u64);
-        for tile in &tiling.tiles {
-            let windows = windows_of(graph, wanted, order, *tile);
-            Kept::each(graph, order, &windows, |key, placed| {
-                let Some(all) = self.readers.get(&key) else { return };
-                let n = come.entry(key).or_default();
-                *n += 1;
-                if *n == 1 {
-                    now += block_bytes(placed);
-                    peak = peak.max(now);
-                }
-                if n == all {
-                    now -= block_bytes(placed);
-                }
-            });
-        }
-        peak
+        let alive = change.iter().scan(0, |now, c| {
+            *now += c;
+            Some(*now)
+        });
+        alive.max().unwrap_or(0) as u64
     }
 }

@@ -26,8 +26,13 @@ pub fn ends(values: impl Iterator<Item = f32>, low: f64, high: f64) -> Option<(f
 pub(crate) fn step(span: f64, parts: f64) -> f64 {
     let raw = span / parts;
     let power = 10f64.powf(raw.log10().floor());
-    let best = [1.0, 2.0, 5.0, 10.0].into_iter().find(|m| m * power >= raw * 0.999);
-    best.unwrap_or(10.0) * power
+    // whichever is nearest by ratio: the borders are √2, √10 and √50
+    power * match raw / power {
+        r if r < 1.414 => 1.0,
+        r if r < 3.162 => 2.0,
+        r if r < 7.071 => 5.0,
+        _ => 10.0,
+    }
 }
 
 /// Multiples of a round step inside `low..=high`, with the digits behind the point that they need.

@@ -345,7 +345,7 @@ fn sample_format(raw: &Raw) -> Result<SampleFormat> {
                 5 | 6 => "complex",
                 _ => "unknown",
             };
-            Err(raw.unsupported(format!("{bits}-bit {kind} samples"), &["uint8", "uint16", "int16", "float32"]))
+            Err(raw.unsupported(format!("a raster of {bits}-bit {kind} samples"), &["uint8", "uint16", "int16", "float32"]))
         }
     }
 }

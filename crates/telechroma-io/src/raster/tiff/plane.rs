@@ -50,7 +50,7 @@ impl TiffPlane {
             Reading::Counts { fill } if unsigned => (Kind::Counts { fill }, Unit::Counts),
             Reading::Flags { outside } if unsigned => (Kind::Flags { outside }, Unit::Flags),
             Reading::Values(unit) => (Kind::Values, unit),
-            _ => return Err(Error::unsupported(tiff.bytes.place(""), format!("{} samples here", h.format.name()), &["uint8", "uint16"])),
+            _ => return Err(Error::unsupported(tiff.bytes.place(""), format!("a raster of {} samples here", h.format.name()), &["uint8", "uint16"])),
         };
         let spec = PlaneSpec { grid: tiff.grid.clone(), kind, unit };
         Ok(TiffPlane { tiff: tiff.clone(), band, spec })
