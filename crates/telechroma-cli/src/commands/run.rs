@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use serde_json::json;
 use telechroma_core::error::bytes_text;
+use telechroma_core::index::INDICES;
+use telechroma_core::method::BandChoice;
 
 use crate::campaign;
 use crate::context::Context;
@@ -95,61 +97,114 @@ fn preview_text(job: &Job, p: &Preview, ctx: &Context) -> String {
     for (plan, scenes, periods) in &p.plans {
         let g = plan.graph.grid();
         let (w, h) = g.transform.cell();
-        t += &format!("\nInputs    {} scenes\n", scenes.len());
+        t += &format!("\nInputs    {} {}\n", scenes.len(), if scenes.len() == 1 { "scene" } else { "scenes" });
         for s in scenes {
             t += &format!("          {s}\n");
         }
         let crs = g.crs.map_or("no coordinate system".into(), |c| format!("{} ({c})", c.name()));
         t += &format!("Grid      {} x {} cells of {w} x {h}{}, {crs}\n", g.cols, g.rows, if g.is_metric() { " m" } else { "" });
         let list: Vec<String> = periods.iter().map(|(name, n)| format!("{name} ({n})")).collect();
-        t += &format!("Periods   {} (with the number of scenes)\n", list.join(", "));
+        t += &format!("Periods   {}: name and number of scenes\n", list.join(", "));
         t += "Steps     ";
-        let steps: Vec<String> = plan.steps().iter().map(|(name, n)| format!("{name} ({n} planes)")).collect();
+        let steps: Vec<String> = plan.steps().iter().map(|(name, n)| format!("{name} ({n} {})", if *n == 1 { "plane" } else { "planes" })).collect();
         t += &format!("{}\n", steps.join(" → "));
         t += &format!(
             "Work      {} tiles of {} x {} cells, {} cells read beyond each; {} blocks of {} planes, each decoded {}\n",
             plan.tiling.tiles.len(), plan.tiling.cols, plan.tiling.rows, plan.halo(), plan.blocks(), plan.source_planes(),
             if plan.decodes_again { "once or more: the memory allowed is tight" } else { "once at most" },
         );
-        t += &format!(
-            "Memory    {} at most with {} threads ({} allowed)\n",
-            bytes_text(plan.bytes), plan.threads, bytes_text(ctx.budget.bytes),
-        );
-    }
-    t += "Settings  as in effect, defaults included\n";
-    for line in settings(job) {
-        t += &format!("          {line}\n");
+        t += &format!("Memory    {} at most with {} of {} threads ({} allowed)\n", bytes_text(plan.bytes), plan.threads, ctx.budget.threads, bytes_text(ctx.budget.bytes));
     }
     t += &format!("Results   in {}\n", job.naming.root.display());
-    for (name, there) in &p.results {
-        t += &format!("          {name}{}\n", if *there { "  (exists already)" } else { "" });
+    for line in results(&p.results) {
+        t += &format!("          {line}\n");
+    }
+    t += "Settings  in effect, defaults included, as a campaign file\n";
+    for line in settings(job) {
+        t += &if line.is_empty() { "\n".into() } else { format!("          {line}\n") };
     }
     t
 }
 
-/// The campaign's keys with the values in effect.
+/// Results that differ in their period alone share a line.
+fn results(all: &[(String, bool)]) -> Vec<String> {
+    let mut groups: Vec<(String, usize, usize)> = vec![];
+    for (name, there) in all {
+        let stem = match (name.rsplit_once('_'), name.rsplit_once('.')) {
+            (Some((what, _)), Some((_, ending))) if name.starts_with("layers/") || name.starts_with("pictures/") => format!("{what}_PERIOD.{ending}"),
+            _ => name.clone(),
+        };
+        match groups.iter_mut().find(|g| g.0 == stem) {
+            Some(g) => (g.1, g.2) = (g.1 + 1, g.2 + usize::from(*there)),
+            None => groups.push((stem, 1, usize::from(*there))),
+        }
+    }
+    let line = |(stem, n, there): (String, usize, usize)| {
+        let times = if stem.contains("_PERIOD.") { format!("  x {n}") } else { String::new() };
+        let done = match there {
+            0 => String::new(),
+            t if t == n => "  (there already)".into(),
+            t => format!("  ({t} there already)"),
+        };
+        format!("{stem}{times}{done}")
+    };
+    groups.into_iter().map(line).collect()
+}
+
+/// The campaign's keys with the values in effect; what has no value is a comment.
 fn settings(job: &Job) -> Vec<String> {
     let r = &job.recipe;
-    let list = |names: Vec<String>| format!("[{}]", names.iter().map(|n| format!("\"{n}\"")).collect::<Vec<_>>().join(", "));
-    let day = |d: Option<jiff::civil::Date>| d.map_or("none".into(), |d| d.to_string());
-    let mut s = vec![
-        format!("scenes.since = {}, until = {}, max_cloud = {}", day(job.filter.since), day(job.filter.until), job.filter.max_cloud.map_or("none".into(), |c| c.to_string())),
-        format!("calibrate.to = \"{}\"", r.target.name()),
-        format!("mask.drop = {}, grow = \"{}\"", list(r.mask.drop.names().iter().map(|n| n.to_string()).collect()), r.mask.grow.map_or("0m".into(), |g| g.to_string())),
-        format!("composite.every = \"{}\", by = \"median\", at_least = {}", r.every.name(), r.at_least),
-    ];
-    for l in &r.layers {
-        let row = telechroma_core::index::INDICES.iter().find(|d| d.id == l.name);
-        let formula = l.formula.clone().or(row.map(|d| d.formula.to_string())).unwrap_or_default();
-        s.push(format!("layer {} = {formula}", l.name));
-    }
-    if r.layers.iter().any(|l| l.name == "lst") {
-        s.push(format!("output.temperature = \"{:?}\"", r.temperature));
-    }
+    let text = |t: &str| toml::Value::from(t).to_string();
+    let list = |names: Vec<String>| format!("[{}]", names.iter().map(|n| text(n)).collect::<Vec<_>>().join(", "));
+    let path = |p: &std::path::Path| text(&p.display().to_string());
+    let or_none = |key: &str, value: Option<String>| value.map_or(format!("# {key}: none"), |v| format!("{key} = {v}"));
+    let mut s = vec![format!("name = {}", text(&job.name)), format!("out = {}", path(&job.naming.root))];
+    let mut section = |name: &str, lines: Vec<String>| {
+        s.extend([String::new(), format!("[{name}]")]);
+        s.extend(lines);
+    };
+    section("scenes", vec![
+        format!("from = [{}]", job.inputs.iter().map(|p| path(p)).collect::<Vec<_>>().join(", ")),
+        or_none("since", job.filter.since.map(|d| d.to_string())),
+        or_none("until", job.filter.until.map(|d| d.to_string())),
+        or_none("max_cloud", job.filter.max_cloud.map(|c| c.to_string())),
+    ]);
+    section("calibrate", vec![format!("to = {}", text(r.target.name()))]);
+    section("mask", vec![
+        format!("drop = {}", list(r.mask.drop.names().iter().map(|n| n.to_string()).collect())),
+        format!("grow = {}", text(&r.mask.grow.map_or("0m".into(), |g| g.to_string()))),
+    ]);
+    section("composite", vec![
+        format!("every = {}", text(r.every.name())),
+        "by = \"median\"".into(),
+        format!("at_least = {}", r.at_least.max(1)),
+        format!("bands = {}", match &r.bands {
+            BandChoice::Needed => text("needed"),
+            BandChoice::All => text("all"),
+            BandChoice::List(roles) => list(roles.iter().map(|r| r.name().to_string()).collect()),
+        }),
+    ]);
+    let (named, own): (Vec<_>, Vec<_>) = r.layers.iter().partition(|l| l.formula.is_none());
+    let mut layers = vec![format!("use = {}", list(named.iter().map(|l| l.name.clone()).collect()))];
+    layers.extend(named.iter().filter_map(|l| INDICES.iter().find(|d| d.id == l.name)).map(|d| format!("# {} is {}", d.id, d.formula)));
+    layers.extend(own.iter().map(|l| format!("{} = {}", l.name, text(l.formula.as_deref().unwrap_or_default()))));
+    section("layers", layers);
     if let Some(p) = &job.plots {
-        let stats = p.stats.iter().map(|s| s.to_string()).collect();
-        s.push(format!("plots.file = \"{}\", weight = \"{}\", stats = {}", p.file.display(), format!("{:?}", p.weight).to_lowercase(), list(stats)));
-        s.push(format!("plots.keep = {}", r.keep.as_ref().map_or("none".into(), |k| format!("'{k}'"))));
+        section("plots", vec![
+            format!("file = {}", path(&p.file)),
+            or_none("id", p.id.as_deref().map(text)),
+            format!("weight = {}", text(&format!("{:?}", p.weight).to_lowercase())),
+            or_none("keep", r.keep.as_deref().map(text)),
+            format!("stats = {}", list(p.stats.iter().map(|s| s.to_string()).collect())),
+        ]);
     }
+    let tables = [("csv", job.wanted.csv), ("geojson", job.wanted.geojson)];
+    section("output", vec![
+        format!("rasters = {}", job.wanted.layers),
+        format!("tables = {}", list(tables.iter().filter(|t| t.1).map(|t| t.0.to_string()).collect())),
+        format!("pictures = {}", job.wanted.maps),
+        "report = false".into(),
+        format!("temperature = {}", text(&format!("{:?}", r.temperature))),
+    ]);
     s
 }

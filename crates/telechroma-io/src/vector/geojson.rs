@@ -120,9 +120,10 @@ fn crs_of(c: &FeatureCollection, path: &Path) -> Result<Crs> {
         return Ok(Crs::LONGITUDE_LATITUDE);
     }
     let code = name.to_uppercase().contains("EPSG").then(|| name.rsplit([':', '/']).next()).flatten().and_then(|c| c.parse().ok());
+    let here = Place::part(path.display().to_string(), "member crs");
     match code {
-        Some(code) => Ok(Crs::from_epsg(code)?),
-        None => Err(Error::unsupported(Place::part(path.display().to_string(), "member crs"), format!("the coordinate system '{name}'"), &["EPSG codes", "CRS84"])),
+        Some(code) => Crs::from_epsg(code).map_err(|e| Error::malformed(here, e.to_string())),
+        None => Err(Error::unsupported(here, format!("the coordinate system '{name}'"), &["EPSG codes", "CRS84"])),
     }
 }
 
