@@ -23,19 +23,31 @@ pub const KEYS: &[(&str, &str, &str)] = &[
     ("scenes.until", "none", "last day, inclusive"),
     ("scenes.max_cloud", "none", "most cloud by the metadata, %"),
     ("calibrate.to", "\"toa\"", "\"toa\" (reflectance; thermal bands as brightness temperature) or \"radiance\""),
-    ("mask.drop", "[\"fill\", \"dilated\", \"cirrus\", \"cloud\", \"shadow\"]", "reasons to drop a cell; also \"snow\", \"water\", \"saturated\""),
+    (
+        "mask.drop",
+        "[\"fill\", \"dilated\", \"cirrus\", \"cloud\", \"shadow\"]",
+        "reasons to drop a cell; also \"snow\", \"water\", \"saturated\"",
+    ),
     ("mask.grow", "\"0m\"", "how far clouds and their shadows are grown"),
     ("composite.every", "\"all\"", "\"all\", \"year\", \"season\", \"month\", \"16 days\" or \"scene\""),
     ("composite.by", "\"median\"", "how the dates of a period become one value"),
     ("composite.at_least", "1", "clear looks that a cell needs"),
-    ("composite.bands", "\"needed\"", "\"needed\" by the layers, \"all\", or a list; a list or \"all\" is summarised too"),
+    (
+        "composite.bands",
+        "\"needed\"",
+        "\"needed\" by the layers, \"all\", or a list; a list or \"all\" is summarised too",
+    ),
     ("layers.use", "[]", "indices of the catalogue"),
     ("layers.NAME", "none", "an own layer: its formula"),
     ("plots.file", "none", "polygons, GeoJSON"),
     ("plots.id", "the first of id, plot, plot_id, field, field_id, name", "the attribute that is unique"),
     ("plots.weight", "\"share\"", "\"share\": exact covered share of each cell; \"centre\"; \"touch\""),
     ("plots.keep", "none", "condition a cell must meet to count"),
-    ("plots.stats", "[\"count\", \"valid_share\", \"mean\", \"sd\", \"min\", \"max\", \"median\"]", "statistics; percentiles as p10"),
+    (
+        "plots.stats",
+        "[\"count\", \"valid_share\", \"mean\", \"sd\", \"min\", \"max\", \"median\"]",
+        "statistics; percentiles as p10",
+    ),
     ("output.rasters", "true", "Cloud Optimized GeoTIFFs of composites and layers"),
     ("output.tables", "[\"csv\"]", "\"csv\", \"geojson\"; needs plots"),
     ("output.pictures", "false", "PNG pictures of composites and layers"),
@@ -154,7 +166,8 @@ fn parse(text: &str, here: &Path, stem: &str) -> Result<Job, Report> {
     let wrong = |e: toml::de::Error| Report::usage(e.to_string().trim_end().to_string());
     let mut unknown = vec![];
     let deserializer = toml::Deserializer::parse(text).map_err(wrong)?;
-    let file: File = serde_ignored::deserialize(deserializer, |p| unknown.push(p.to_string().replace(".?", ""))).map_err(wrong)?;
+    let file: File =
+        serde_ignored::deserialize(deserializer, |p| unknown.push(p.to_string().replace(".?", ""))).map_err(wrong)?;
     if let Some(key) = unknown.first() {
         return Err(unknown_key(key, text));
     }
@@ -181,7 +194,10 @@ fn unknown_key(key: &str, text: &str) -> Report {
     }
     let table = key.split_once('.').map_or("", |p| p.0);
     let there: Vec<&str> = known.iter().copied().filter(|k| k.split_once('.').map_or("", |p| p.0) == table).collect();
-    let hint = near.map_or_else(|| format!("known here: {}", if there.is_empty() { tables.join(", ") } else { there.join(", ") }), |n| format!("did you mean '{n}'?"));
+    let hint = near.map_or_else(
+        || format!("known here: {}", if there.is_empty() { tables.join(", ") } else { there.join(", ") }),
+        |n| format!("did you mean '{n}'?"),
+    );
     Report::usage(format!("{line}unknown {kind} '{key}': {hint}"))
 }
 
@@ -202,7 +218,8 @@ fn job(file: File, here: &Path, stem: &str) -> Result<Job, Report> {
         Some(names) => Reasons::from_names(names).map_err(|e| Report::usage(format!("mask.drop: {e}")))?,
         None => Reasons::default_drop(),
     };
-    let grow = file.mask.grow.as_ref().map(|g| g.parse()).transpose().map_err(|e| Report::usage(format!("mask.grow: {e}")))?;
+    let grow =
+        file.mask.grow.as_ref().map(|g| g.parse()).transpose().map_err(|e| Report::usage(format!("mask.grow: {e}")))?;
     if let Some(by) = file.composite.by.as_deref().filter(|b| *b != "median") {
         return Err(Report::usage(format!("composite.by: '{by}' is not available; \"median\" is")));
     }
@@ -218,7 +235,9 @@ fn job(file: File, here: &Path, stem: &str) -> Result<Job, Report> {
         keep: file.plots.as_ref().and_then(|p| p.keep.clone()),
     };
     if recipe.layers.is_empty() && !shows_bands {
-        return Err(Report::usage("there is nothing to make: name layers in [layers] use = […], or bands in [composite]"));
+        return Err(Report::usage(
+            "there is nothing to make: name layers in [layers] use = […], or bands in [composite]",
+        ));
     }
     let wanted = wanted(&file.output, file.plots.is_some())?;
     let plots = file.plots.map(|p| plots(p, &at)).transpose()?;
@@ -248,8 +267,14 @@ fn bands(choice: Option<Bands>) -> Result<BandChoice, Report> {
         None => BandChoice::Needed,
         Some(Bands::Word(w)) if w == "needed" => BandChoice::Needed,
         Some(Bands::Word(w)) if w == "all" => BandChoice::All,
-        Some(Bands::Word(w)) => return Err(Report::usage(format!("composite.bands: \"{w}\" is neither \"needed\" nor \"all\" nor a list of bands"))),
-        Some(Bands::List(names)) => BandChoice::List(roles(&names).map_err(|e| Report::usage(format!("composite.bands: {}", e.message)))?),
+        Some(Bands::Word(w)) => {
+            return Err(Report::usage(format!(
+                "composite.bands: \"{w}\" is neither \"needed\" nor \"all\" nor a list of bands"
+            )));
+        }
+        Some(Bands::List(names)) => {
+            BandChoice::List(roles(&names).map_err(|e| Report::usage(format!("composite.bands: {}", e.message)))?)
+        }
     })
 }
 
@@ -258,9 +283,10 @@ fn bands(choice: Option<Bands>) -> Result<BandChoice, Report> {
 /// # Errors
 /// With the nearest name.
 pub fn roles(names: &[String]) -> Result<Vec<BandRole>, Report> {
-    let one = |n: &String| BandRole::from_name(n.trim()).ok_or_else(|| {
-        Report::from(telechroma_core::Error::unknown("band", n, BandRole::all().map(|r| r.name())))
-    });
+    let one = |n: &String| {
+        BandRole::from_name(n.trim())
+            .ok_or_else(|| Report::from(telechroma_core::Error::unknown("band", n, BandRole::all().map(|r| r.name()))))
+    };
     names.iter().map(one).collect()
 }
 
@@ -270,7 +296,9 @@ fn layers(table: toml::Table) -> Result<Vec<LayerRequest>, Report> {
         match (key.as_str(), value) {
             ("use", toml::Value::Array(names)) => {
                 for n in names {
-                    let toml::Value::String(name) = n else { return Err(Report::usage("layers.use must be a list of names")) };
+                    let toml::Value::String(name) = n else {
+                        return Err(Report::usage("layers.use must be a list of names"));
+                    };
                     used.push(LayerRequest { name, formula: None });
                 }
             }
@@ -288,7 +316,8 @@ fn layers(table: toml::Table) -> Result<Vec<LayerRequest>, Report> {
 /// # Errors
 /// Where the name cannot be one.
 pub fn layer(name: &str, formula: &str) -> Result<LayerRequest, Report> {
-    let sound = name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_') && name.starts_with(|c: char| c.is_ascii_alphabetic());
+    let sound = name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
+        && name.starts_with(|c: char| c.is_ascii_alphabetic());
     if !sound {
         return Err(Report::usage(format!("'{name}' cannot be the name of a layer: letters, digits and _ only")));
     }
@@ -300,7 +329,11 @@ pub fn layer(name: &str, formula: &str) -> Result<LayerRequest, Report> {
 
 fn plots(p: Plots, at: &dyn Fn(&Path) -> PathBuf) -> Result<PlotJob, Report> {
     let names = p.stats.unwrap_or_else(|| DEFAULT_STATS.iter().map(|s| s.to_string()).collect());
-    let stats = names.iter().map(|s| s.parse()).collect::<Result<Vec<_>, _>>().map_err(|e| Report::usage(format!("plots.stats: {e}")))?;
+    let stats = names
+        .iter()
+        .map(|s| s.parse())
+        .collect::<Result<Vec<_>, _>>()
+        .map_err(|e| Report::usage(format!("plots.stats: {e}")))?;
     Ok(PlotJob { file: at(&p.file), id: p.id, weight: named("plots.weight", &p.weight, Default::default())?, stats })
 }
 

@@ -33,7 +33,9 @@ impl Context {
     /// Prints a result. A reader that went away is not an error.
     pub fn print(&self, text: &str) {
         let mut out = std::io::stdout().lock();
-        let _ = out.write_all(text.as_bytes()).and_then(|()| if text.ends_with('\n') { Ok(()) } else { out.write_all(b"\n") });
+        let _ = out
+            .write_all(text.as_bytes())
+            .and_then(|()| if text.ends_with('\n') { Ok(()) } else { out.write_all(b"\n") });
         let _ = out.flush();
     }
 
@@ -49,7 +51,8 @@ impl Context {
 /// With what to write instead.
 pub fn bytes(text: &str) -> Result<u64, String> {
     let t = text.trim();
-    let units = [("GB", 1e9), ("MB", 1e6), ("kB", 1e3), ("GiB", 1_073_741_824.0), ("MiB", 1_048_576.0), ("KiB", 1024.0)];
+    let units =
+        [("GB", 1e9), ("MB", 1e6), ("kB", 1e3), ("GiB", 1_073_741_824.0), ("MiB", 1_048_576.0), ("KiB", 1024.0)];
     let found = units.iter().find_map(|(u, f)| Some((t.strip_suffix(u)?.trim(), *f)));
     let Some((number, factor)) = found else {
         return Err(match t.parse::<f64>() {
@@ -89,7 +92,8 @@ pub fn listed(inputs: &[String]) -> Result<Vec<PathBuf>, Report> {
             paths.push(PathBuf::from(i));
             continue;
         };
-        let text = std::fs::read_to_string(list).map_err(|e| Report::from(telechroma_io::Error::io(list.as_ref(), e)))?;
+        let text =
+            std::fs::read_to_string(list).map_err(|e| Report::from(telechroma_io::Error::io(list.as_ref(), e)))?;
         paths.extend(text.lines().map(str::trim).filter(|l| !l.is_empty() && !l.starts_with('#')).map(PathBuf::from));
     }
     Ok(paths)

@@ -9,11 +9,19 @@ use telechroma_io::Error as Io;
 pub fn of_core(e: &Core) -> Option<String> {
     Some(match e {
         Core::OverBudget { .. } => "give more with --memory, or fewer --threads".into(),
-        Core::NightScene { .. } => "leave the scene out, or use its thermal bands alone: --to radiance works at night".into(),
-        Core::GridMismatch { .. } => "run each grid for itself; bringing scenes to one grid is not available yet".into(),
+        Core::NightScene { .. } => {
+            "leave the scene out, or use its thermal bands alone: --to radiance works at night".into()
+        }
+        Core::GridMismatch { .. } => {
+            "run each grid for itself; bringing scenes to one grid is not available yet".into()
+        }
         Core::MissingCalibration { .. } => "get the delivery again: its metadata file is incomplete".into(),
-        Core::UnknownName { kind: "index", .. } => "'telechroma indices list' shows all; an own formula goes to --formula 'name = …'".into(),
-        Core::Usage(text) if text.contains("has no mask") => "add the mask rasters to the inputs, or give --unmasked to use every cell".into(),
+        Core::UnknownName { kind: "index", .. } => {
+            "'telechroma indices list' shows all; an own formula goes to --formula 'name = …'".into()
+        }
+        Core::Usage(text) if text.contains("has no mask") => {
+            "add the mask rasters to the inputs, or give --unmasked to use every cell".into()
+        }
         _ => return None,
     })
 }
@@ -21,10 +29,18 @@ pub fn of_core(e: &Core) -> Option<String> {
 /// A hint for a failure with files.
 pub fn of_io(e: &Io) -> Option<String> {
     Some(match e {
-        Io::Usage { what, .. } if what.contains("exists already") => "give --overwrite to replace it, or another --out".into(),
-        Io::Usage { what, .. } if what.contains("id is not clear") || what.contains("have no attribute") => "name the attribute with --id".into(),
-        Io::Malformed { what, .. } if what.contains("ids must be unique") => "choose another attribute with --id, or mend the file".into(),
-        Io::Malformed { what, .. } if what.contains("cut off") || what.contains("damaged") => "copy or download the file again".into(),
+        Io::Usage { what, .. } if what.contains("exists already") => {
+            "give --overwrite to replace it, or another --out".into()
+        }
+        Io::Usage { what, .. } if what.contains("id is not clear") || what.contains("have no attribute") => {
+            "name the attribute with --id".into()
+        }
+        Io::Malformed { what, .. } if what.contains("ids must be unique") => {
+            "choose another attribute with --id, or mend the file".into()
+        }
+        Io::Malformed { what, .. } if what.contains("cut off") || what.contains("damaged") => {
+            "copy or download the file again".into()
+        }
         Io::Io { cause, .. } => match cause.kind() {
             ErrorKind::StorageFull => "free some space, or choose another --out".into(),
             ErrorKind::PermissionDenied => "choose an --out that you may write to".into(),

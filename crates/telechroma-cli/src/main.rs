@@ -35,7 +35,17 @@ fn main() -> ExitCode {
     let result = dispatch(cli.command, &ctx);
     ctx.progress.clear();
     match result {
-        Ok(()) if ctx.strict && !ctx.progress.notes().is_empty() => Exit::Strict.into(),
+        Ok(()) if ctx.strict && !ctx.progress.notes().is_empty() => {
+            let n = ctx.progress.notes().len();
+            fail(
+                &Report::strict(format!(
+                    "done, but --strict allows no notes and there {}",
+                    if n == 1 { "is one".into() } else { format!("are {n}") }
+                )),
+                ctx.json,
+                color,
+            )
+        }
         Ok(()) => Exit::Done.into(),
         Err(e) => fail(&e, ctx.json, color),
     }
@@ -76,7 +86,8 @@ fn dispatch(command: Command, ctx: &Context) -> Result<(), Report> {
 }
 
 fn fail(e: &Report, json: bool, color: clap::ColorChoice) -> ExitCode {
-    if json {
+    // what was done is on standard output already
+    if json && e.exit != Exit::Strict {
         let mut out = std::io::stdout().lock();
         let _ = writeln!(out, "{}", serde_json::to_string_pretty(&e.to_json()).unwrap_or_default());
     }

@@ -20,7 +20,11 @@ pub trait Loop {
 pub fn run(f: impl Loop) {
     #[cfg(target_arch = "x86_64")]
     {
-        if is_x86_feature_detected!("avx512f") && is_x86_feature_detected!("avx512bw") && is_x86_feature_detected!("avx512vl") && is_x86_feature_detected!("avx512dq") {
+        if is_x86_feature_detected!("avx512f")
+            && is_x86_feature_detected!("avx512bw")
+            && is_x86_feature_detected!("avx512vl")
+            && is_x86_feature_detected!("avx512dq")
+        {
             // SAFETY: these instruction sets were just found on this machine.
             return unsafe { avx512(f) };
         }

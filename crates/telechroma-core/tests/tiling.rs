@@ -29,15 +29,38 @@ fn source(g: &mut Graph, key: u64, kind: Kind, padded: bool, unless: Option<Node
     let missing = |c: u32| c < 11;
     let at = |c: u32, r: u32| noise(key, u64::from(r * COLS + c));
     let cells = match kind {
-        Kind::Values => Cells::Values(cells.map(|(c, r)| if missing(c) || at(c, r) % 9 == 0 { f32::NAN } else { (at(c, r) % 1000) as f32 * 1e-3 }).collect()),
-        Kind::Counts { fill } => Cells::Bits(cells.map(|(c, r)| if missing(c) { fill.unwrap() } else { (at(c, r) % 60_000) as u16 }).collect()),
-        Kind::Flags { outside } => Cells::Bits(cells.map(|(c, r)| {
-            if missing(c) { outside } else if (c / 6 + r / 5) % 3 == 0 { 8 } else { (at(c, r) % 40 == 0) as u16 * 16 }
-        }).collect()),
+        Kind::Values => Cells::Values(
+            cells
+                .map(|(c, r)| if missing(c) || at(c, r) % 9 == 0 { f32::NAN } else { (at(c, r) % 1000) as f32 * 1e-3 })
+                .collect(),
+        ),
+        Kind::Counts { fill } => Cells::Bits(
+            cells.map(|(c, r)| if missing(c) { fill.unwrap() } else { (at(c, r) % 60_000) as u16 }).collect(),
+        ),
+        Kind::Flags { outside } => Cells::Bits(
+            cells
+                .map(|(c, r)| {
+                    if missing(c) {
+                        outside
+                    } else if (c / 6 + r / 5) % 3 == 0 {
+                        8
+                    } else {
+                        (at(c, r) % 40 == 0) as u16 * 16
+                    }
+                })
+                .collect(),
+        ),
     };
     let block = [(16, 16), (COLS, 4), (5, 9)][key as usize % 3];
     let unit = if kind == Kind::Values { Unit::Reflectance } else { Unit::Counts };
-    let plane = MemoryPlane::new(&format!("{key} {kind:?} {padded}"), grid(col as i32, 0, cols, ROWS), kind, unit, block, cells);
+    let plane = MemoryPlane::shared(
+        &format!("{key} {kind:?} {padded}"),
+        grid(col as i32, 0, cols, ROWS),
+        kind,
+        unit,
+        block,
+        cells,
+    );
     g.source(plane, unless).unwrap()
 }
 
@@ -98,7 +121,9 @@ fn mask_and_growth() {
             let near = (-4..=4i64).flat_map(|y| (-4..=4i64).map(move |x| (x, y))).any(|(x, y)| {
                 let (cc, rr) = (c + x, r + y);
                 let inside = (0..i64::from(COLS)).contains(&cc) && (0..i64::from(ROWS)).contains(&rr);
-                inside && (x * x + y * y) as f64 * 900.0 <= 10_000.0 && mask[(rr * i64::from(COLS) + cc) as usize] & 8 != 0
+                inside
+                    && (x * x + y * y) as f64 * 900.0 <= 10_000.0
+                    && mask[(rr * i64::from(COLS) + cc) as usize] & 8 != 0
             });
             assert_eq!(grown[at] & mask[at], mask[at], "reasons stay: {c} {r}");
             assert_eq!(grown[at] != 0, mask[at] != 0 || near, "{c} {r}");
@@ -108,13 +133,18 @@ fn mask_and_growth() {
 
 /// A stack with masks: composite of counts and of values, looks.
 fn stack(g: &mut Graph, n: u64, padded: bool, at_least: u32) -> Vec<NodeId> {
-    let masks: Vec<NodeId> = (0..n).map(|k| {
-        let flags = source(g, 100 + k, FLAGS, padded && k % 2 == 0, None);
-        g.add(Mask { rules: rules() }, &[flags]).unwrap()
-    }).collect();
+    let masks: Vec<NodeId> = (0..n)
+        .map(|k| {
+            let flags = source(g, 100 + k, FLAGS, padded && k % 2 == 0, None);
+            g.add(Mask { rules: rules() }, &[flags]).unwrap()
+        })
+        .collect();
     let clear: Vec<NodeId> = masks.chunks(Clear::SCENES).map(|m| g.add(Clear, m).unwrap()).collect();
-    let counts: Vec<NodeId> = (0..n as usize).map(|k| source(g, 200 + k as u64, COUNTS, padded && k % 2 == 0, Some(masks[k]))).collect();
-    let values: Vec<NodeId> = (0..n as usize).map(|k| source(g, 300 + k as u64, Kind::Values, padded && k % 2 == 0, Some(masks[k]))).collect();
+    let counts: Vec<NodeId> =
+        (0..n as usize).map(|k| source(g, 200 + k as u64, COUNTS, padded && k % 2 == 0, Some(masks[k]))).collect();
+    let values: Vec<NodeId> = (0..n as usize)
+        .map(|k| source(g, 300 + k as u64, Kind::Values, padded && k % 2 == 0, Some(masks[k])))
+        .collect();
     let of_counts = (0..n).map(|k| Sample::Counts(line(2e-5 * (1.0 + k as f64 * 0.1)))).collect();
     let of_values = (0..n).map(|_| Sample::Values).collect();
     let with = |planes: &[NodeId]| clear.iter().chain(planes).copied().collect::<Vec<_>>();
@@ -151,12 +181,19 @@ impl Names for Two {
 fn formulas() {
     both(|g, padded| {
         let (a, b) = (source(g, 7, Kind::Values, padded, None), source(g, 8, Kind::Values, padded, None));
-        ["(nir - red) / (nir + red)", "1 where nir > red else 0", "sqrt(nir) where red in (0.2, 0.3) or nir > 0.5", "nir where nir != missing else red"].iter()
-            .map(|f| Program::compile(f, &Two).unwrap())
-            .map(|p| {
-                let inputs: Vec<NodeId> = p.inputs().iter().map(|n| if n == "nir" { a } else { b }).collect();
-                g.add(Compute { program: p, unit: Unit::One }, &inputs).unwrap()
-            }).collect()
+        [
+            "(nir - red) / (nir + red)",
+            "1 where nir > red else 0",
+            "sqrt(nir) where red in (0.2, 0.3) or nir > 0.5",
+            "nir where nir != missing else red",
+        ]
+        .iter()
+        .map(|f| Program::compile(f, &Two).unwrap())
+        .map(|p| {
+            let inputs: Vec<NodeId> = p.inputs().iter().map(|n| if n == "nir" { a } else { b }).collect();
+            g.add(Compute { program: p, unit: Unit::One }, &inputs).unwrap()
+        })
+        .collect()
     });
 }
 
@@ -166,12 +203,23 @@ fn blocks_are_decoded_once_and_not_at_all_under_a_closed_mask() {
     let make = |closed: bool| {
         let mut g = Graph::new(grid(0, 0, 64, 64));
         let cells = Cells::Bits(vec![if closed { 8 } else { 0 }; 64 * 64]);
-        let flags = g.source(MemoryPlane::new("flags", grid(0, 0, 64, 64), FLAGS, Unit::Flags, (16, 16), cells), None).unwrap();
+        let flags = g
+            .source(MemoryPlane::shared("flags", grid(0, 0, 64, 64), FLAGS, Unit::Flags, (16, 16), cells), None)
+            .unwrap();
         let mask = g.add(Mask { rules: rules() }, &[flags]).unwrap();
         let clear = g.add(Clear, &[mask]).unwrap();
-        let counts = MemoryPlane::new("counts", grid(0, 0, 64, 64), COUNTS, Unit::Counts, (16, 16), Cells::Bits(vec![9000; 64 * 64]));
+        let counts = MemoryPlane::shared(
+            "counts",
+            grid(0, 0, 64, 64),
+            COUNTS,
+            Unit::Counts,
+            (16, 16),
+            Cells::Bits(vec![9000; 64 * 64]),
+        );
         let counts = g.source(counts, Some(mask)).unwrap();
-        let planes = ["a", "b"].map(|_| g.add(Composite::median(vec![Sample::Counts(line(2e-5))], Unit::Reflectance, 1), &[clear, counts]).unwrap());
+        let planes = ["a", "b"].map(|_| {
+            g.add(Composite::median(vec![Sample::Counts(line(2e-5))], Unit::Reflectance, 1), &[clear, counts]).unwrap()
+        });
         (g, planes.to_vec())
     };
     for tile in [(16, 16), (32, 32), (40, 24)] {
@@ -194,7 +242,7 @@ proptest! {
     fn sources_read_back(cols in 1u32..40, rows in 1u32..40, bc in 1u32..20, br in 1u32..20, tc in 1u32..50, tr in 1u32..50, threads in 1usize..4) {
         let values: Vec<f32> = (0..cols * rows).map(|i| i as f32).collect();
         let mut g = Graph::new(grid(0, 0, cols, rows));
-        let plane = MemoryPlane::new("p", grid(0, 0, cols, rows), Kind::Values, Unit::One, (bc, br), Cells::Values(values.clone()));
+        let plane = MemoryPlane::shared("p", grid(0, 0, cols, rows), Kind::Values, Unit::One, (bc, br), Cells::Values(values.clone()));
         let id = g.source(plane, None).unwrap();
         let (got, report) = compute(g, &[id], Some((tc, tr)), threads).unwrap();
         prop_assert_eq!(&got[0], &Cells::Values(values));

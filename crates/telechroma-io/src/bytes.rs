@@ -70,11 +70,17 @@ impl ByteRange {
     /// Where the range ends before, or reading fails.
     pub fn read_at(&self, offset: u64, out: &mut [u8]) -> Result<()> {
         if offset.checked_add(out.len() as u64).is_none_or(|end| end > self.len) {
-            let what = format!("the file ends after {} bytes, but bytes {offset} to {} are needed: it is cut off", self.len, offset.saturating_add(out.len() as u64));
+            let what = format!(
+                "the file ends after {} bytes, but bytes {offset} to {} are needed: it is cut off",
+                self.len,
+                offset.saturating_add(out.len() as u64)
+            );
             return Err(Error::malformed(self.place(""), what));
         }
         let io = |cause: std::io::Error| match cause.kind() {
-            std::io::ErrorKind::UnexpectedEof => Error::malformed(self.place(""), "the file became shorter while it was read"),
+            std::io::ErrorKind::UnexpectedEof => {
+                Error::malformed(self.place(""), "the file became shorter while it was read")
+            }
             _ => Error::Io { place: self.place(""), cause },
         };
         let file = File::open(&self.path).map_err(io)?;
@@ -87,7 +93,10 @@ impl ByteRange {
     /// Where it is larger, or reading fails.
     pub fn read_all(&self, limit: u64) -> Result<Vec<u8>> {
         if self.len > limit {
-            return Err(Error::malformed(self.place(""), format!("is {} bytes long; at most {limit} were expected here", self.len)));
+            return Err(Error::malformed(
+                self.place(""),
+                format!("is {} bytes long; at most {limit} were expected here", self.len),
+            ));
         }
         let mut all = vec![0; self.len as usize];
         self.read_at(0, &mut all)?;

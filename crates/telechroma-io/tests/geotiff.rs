@@ -63,7 +63,17 @@ fn every_variant_reads_back_exactly() {
                         for (big, big_endian) in [(false, false), (true, false), (false, true), (true, true)] {
                             let s = samples(kind, COLS * ROWS * bands);
                             let o = Options {
-                                cols: COLS, rows: ROWS, bands, planar, tile, strip, packing, predictor, big, big_endian, point: n % 2 == 0,
+                                cols: COLS,
+                                rows: ROWS,
+                                bands,
+                                planar,
+                                tile,
+                                strip,
+                                packing,
+                                predictor,
+                                big,
+                                big_endian,
+                                point: n % 2 == 0,
                                 ..Options::default()
                             };
                             std::fs::write(&path, encode(&s, &o)).unwrap();
@@ -71,7 +81,8 @@ fn every_variant_reads_back_exactly() {
                             assert_eq!((tiff.grid.transform.c, tiff.grid.transform.f), o.corner, "{o:?}");
                             assert_eq!(tiff.grid.crs, Crs::from_epsg(u32::from(o.epsg)).ok());
                             let band = bands - 1;
-                            let got = cells(&tiff, band as u32, Reading::Values(Unit::Unknown)).unwrap_or_else(|e| panic!("{o:?}: {e}"));
+                            let got = cells(&tiff, band as u32, Reading::Values(Unit::Unknown))
+                                .unwrap_or_else(|e| panic!("{o:?}: {e}"));
                             let want = (0..COLS * ROWS).map(|i| value(&s, band * COLS * ROWS + i)).collect();
                             assert_eq!(got, Cells::Values(want), "{o:?}");
                             n += 1;
@@ -92,7 +103,9 @@ fn counts_and_flags_keep_their_bits_and_declared_missing_values_become_missing()
     let mut v = vec![-9999i16; COLS * ROWS];
     v[5] = 17;
     std::fs::write(&path, encode(&Samples::I16(v), &o)).unwrap();
-    let Cells::Values(v) = cells(&open(&path).unwrap(), 0, Reading::Values(Unit::One)).unwrap() else { panic!("values") };
+    let Cells::Values(v) = cells(&open(&path).unwrap(), 0, Reading::Values(Unit::One)).unwrap() else {
+        panic!("values")
+    };
     assert_eq!((v[5], v.iter().filter(|v| v.is_nan()).count()), (17.0, COLS * ROWS - 1));
     let s = samples(1, COLS * ROWS);
     std::fs::write(&path, encode(&s, &Options { nodata: None, ..o })).unwrap();
@@ -114,7 +127,11 @@ fn what_is_not_supported_is_named() {
         open(&path).err().map_or_else(|| panic!("tag {tag} = {v} was accepted"), |e| e.to_string())
     };
     for (tag, v, says) in [
-        (259, 7, "compression 7"), (259, 34_887, "compression 34887"), (258, 12, "12-bit"), (258, 64, "64-bit"), (339, 6, "complex"),
+        (259, 7, "compression 7"),
+        (259, 34_887, "compression 34887"),
+        (258, 12, "12-bit"),
+        (258, 64, "64-bit"),
+        (339, 6, "complex"),
         (317, 9, "predictor 9"),
     ] {
         let m = message(tag, v);
@@ -136,7 +153,11 @@ fn absurd_dimensions_ask_for_no_memory() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("v.tif");
     for (tag, v) in [(256, u32::MAX), (257, u32::MAX), (322, u32::MAX), (277, 60_000)] {
-        std::fs::write(&path, encode(&samples(1, COLS * ROWS), &Options { cols: COLS, rows: ROWS, ..Options::default() })).unwrap();
+        std::fs::write(
+            &path,
+            encode(&samples(1, COLS * ROWS), &Options { cols: COLS, rows: ROWS, ..Options::default() }),
+        )
+        .unwrap();
         set_tag(&path, tag, v);
         let m = open(&path).err().map_or_else(|| panic!("tag {tag} = {v} was accepted"), |e| e.to_string());
         assert!(m.contains("v.tif"), "{m}");
@@ -150,13 +171,17 @@ fn a_file_cut_off_anywhere_is_an_error_and_never_a_wrong_number() {
         Options { tile: Some((32, 32)), predictor: 2, ..Options::default() },
         Options { tile: None, strip: 9, packing: Packing::Lzw, ..Options::default() },
         Options { tile: Some((32, 32)), big: true, packing: Packing::None, ..Options::default() },
-    ].into_iter().enumerate() {
+    ]
+    .into_iter()
+    .enumerate()
+    {
         let s = samples(1, COLS * ROWS);
         let whole = encode(&s, &Options { cols: COLS, rows: ROWS, ..o });
         let path = dir.path().join(format!("{i}.tif"));
         for cut in cuts(whole.len()) {
             std::fs::write(&path, &whole[..cut]).unwrap();
-            let read = open(&path).map_err(|e| e.to_string()).and_then(|t| cells(&t, 0, Reading::Counts { fill: None }));
+            let read =
+                open(&path).map_err(|e| e.to_string()).and_then(|t| cells(&t, 0, Reading::Counts { fill: None }));
             match read {
                 Err(m) => assert!(m.contains(&format!("{i}.tif")), "{cut}: {m}"),
                 // what lies behind the last value needed may be cut off
@@ -173,7 +198,10 @@ fn a_file_cut_off_anywhere_is_an_error_and_never_a_wrong_number() {
 fn flipped_bytes_never_panic() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("v.tif");
-    let whole = encode(&samples(1, COLS * ROWS), &Options { cols: COLS, rows: ROWS, tile: Some((64, 64)), ..Options::default() });
+    let whole = encode(
+        &samples(1, COLS * ROWS),
+        &Options { cols: COLS, rows: ROWS, tile: Some((64, 64)), ..Options::default() },
+    );
     // the directory stands at the end: flip each of its bytes to a few values
     for at in whole.len() - 420..whole.len() {
         for v in [0u8, 1, 0x7F, 0xFF] {
@@ -191,10 +219,15 @@ fn write_cog(path: &Path, cols: u32, rows: u32, planes: &[Cells], kind: Kind, ti
     let g0 = grid(3, 5, cols, rows);
     let mut g = telechroma_core::graph::Graph::new(g0.clone());
     let unit = if kind == Kind::Values { Unit::Reflectance } else { Unit::Flags };
-    let nodes: Vec<_> = planes.iter().enumerate().map(|(i, c)| {
-        g.source(MemoryPlane::new(&i.to_string(), g0.clone(), kind, unit, (256, 256), c.clone()), None).unwrap()
-    }).collect();
-    let options = CogOptions { grid: Arc::new(g0), kind, bands: planes.len() as u32, description: "{\"a\": \"ä\"}".into() };
+    let nodes: Vec<_> = planes
+        .iter()
+        .enumerate()
+        .map(|(i, c)| {
+            g.source(MemoryPlane::shared(&i.to_string(), g0.clone(), kind, unit, (256, 256), c.clone()), None).unwrap()
+        })
+        .collect();
+    let options =
+        CogOptions { grid: Arc::new(g0), kind, bands: planes.len() as u32, description: "{\"a\": \"ä\"}".into() };
     let (encoder, mut file) = CogEncoder::create(path, options);
     let sinks = vec![Sink { groups: nodes.iter().map(|n| vec![*n]).collect(), prepare: &encoder, absorb: &mut file }];
     let plan = Plan::with_tiles(g, &sinks, Budget { threads, bytes: 1 << 32 }, tile.0, tile.1).unwrap();
@@ -203,7 +236,12 @@ fn write_cog(path: &Path, cols: u32, rows: u32, planes: &[Cells], kind: Kind, ti
 }
 
 fn surface(cols: u32, rows: u32, k: u32) -> Vec<f32> {
-    (0..rows).flat_map(|r| (0..cols).map(move |c| if (c + r) % 211 == 0 { f32::NAN } else { ((c * 31 + r * 17 + k) % 977) as f32 / 977.0 })).collect()
+    (0..rows)
+        .flat_map(|r| {
+            (0..cols)
+                .map(move |c| if (c + r) % 211 == 0 { f32::NAN } else { ((c * 31 + r * 17 + k) % 977) as f32 / 977.0 })
+        })
+        .collect()
 }
 
 /// What an independent reader makes of our files: size, values, levels.
@@ -242,7 +280,15 @@ fn an_independent_reader_finds_the_same_cells_and_halved_levels() {
 fn the_header_precedes_all_data_and_levels_rise_from_the_smallest() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("c.tif");
-    write_cog(&path, 1300, 700, &[Cells::Values(surface(1300, 700, 1)), Cells::Values(surface(1300, 700, 2))], Kind::Values, (512, 512), 2);
+    write_cog(
+        &path,
+        1300,
+        700,
+        &[Cells::Values(surface(1300, 700, 1)), Cells::Values(surface(1300, 700, 2))],
+        Kind::Values,
+        (512, 512),
+        2,
+    );
     let bytes = std::fs::read(&path).unwrap();
     let mut other = tiff::decoder::Decoder::new(std::io::Cursor::new(&bytes)).unwrap();
     let mut first = vec![];

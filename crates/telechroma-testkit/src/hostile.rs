@@ -5,7 +5,8 @@ use std::path::Path;
 /// Lengths to cut a file of `len` bytes to: every one of the first 600, then about a hundred more.
 pub fn cuts(len: usize) -> Vec<usize> {
     let step = (len / 97).max(1);
-    let mut all: Vec<usize> = (0..len.min(600)).chain((0..len).step_by(step)).chain(len.saturating_sub(9)..len).collect();
+    let mut all: Vec<usize> =
+        (0..len.min(600)).chain((0..len).step_by(step)).chain(len.saturating_sub(9)..len).collect();
     all.sort_unstable();
     all.dedup();
     all

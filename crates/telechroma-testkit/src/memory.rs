@@ -26,7 +26,14 @@ pub struct MemoryPlane {
 
 impl MemoryPlane {
     /// Cells row by row, stored in blocks of so many columns and rows. Names must differ where planes do.
-    pub fn new(name: &str, grid: Grid, kind: Kind, unit: Unit, block: (u32, u32), cells: Cells) -> Arc<dyn PlaneSource> {
+    pub fn shared(
+        name: &str,
+        grid: Grid,
+        kind: Kind,
+        unit: Unit,
+        block: (u32, u32),
+        cells: Cells,
+    ) -> Arc<dyn PlaneSource> {
         let spec = PlaneSpec { grid: Arc::new(grid), kind, unit };
         Arc::new(MemoryPlane { name: name.into(), spec, block: BlockShape { cols: block.0, rows: block.1 }, cells })
     }
@@ -114,7 +121,12 @@ impl Absorb for Collected {
 
 /// Computes whole planes, with tiles of a given size or those that the planner chooses. Cells of absent tiles are what
 /// their kind has where there is no plane.
-pub fn compute(graph: Graph, planes: &[NodeId], tile: Option<(u32, u32)>, threads: usize) -> telechroma_core::Result<(Vec<Cells>, RunReport)> {
+pub fn compute(
+    graph: Graph,
+    planes: &[NodeId],
+    tile: Option<(u32, u32)>,
+    threads: usize,
+) -> telechroma_core::Result<(Vec<Cells>, RunReport)> {
     let grid = graph.grid().window();
     let blank = |id: &NodeId| {
         let kind = graph.node(*id).spec().kind;
@@ -126,7 +138,8 @@ pub fn compute(graph: Graph, planes: &[NodeId], tile: Option<(u32, u32)>, thread
         cells
     };
     let mut collected = Collected { grid, planes: planes.iter().map(blank).collect() };
-    let sinks = vec![Sink { groups: planes.iter().map(|p| vec![*p]).collect(), prepare: &Copying, absorb: &mut collected }];
+    let sinks =
+        vec![Sink { groups: planes.iter().map(|p| vec![*p]).collect(), prepare: &Copying, absorb: &mut collected }];
     let budget = Budget { threads, bytes: 1 << 32 };
     let plan = match tile {
         Some((cols, rows)) => Plan::with_tiles(graph, &sinks, budget, cols, rows)?,

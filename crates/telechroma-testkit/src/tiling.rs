@@ -26,12 +26,16 @@ pub fn check(make: impl Fn() -> (Graph, Vec<NodeId>)) -> Vec<Cells> {
     let grid = make().0.grid().window();
     let whole = run((grid.cols, grid.rows), 1);
     let tiles = [(1, 1), (3, 2), (7, 5), (8, 8), (16, grid.rows), (grid.cols, 3)];
-    for (tile, threads) in tiles.into_iter().zip([1, 2, 5, 2, 1, 5]).chain([((64, 64), 2), ((grid.cols, grid.rows), 5)]) {
+    for (tile, threads) in tiles.into_iter().zip([1, 2, 5, 2, 1, 5]).chain([((64, 64), 2), ((grid.cols, grid.rows), 5)])
+    {
         for (n, (got, want)) in run(tile, threads).iter().zip(&whole).enumerate() {
             let (got, want) = (bits(got), bits(want));
             if let Some(at) = got.iter().zip(&want).position(|(a, b)| a != b) {
                 let (c, r) = (at as u32 % grid.cols, at as u32 / grid.cols);
-                panic!("plane {n}, column {c}, row {r} differs with tiles {tile:?} on {threads} threads: {:x} {:x}", got[at], want[at]);
+                panic!(
+                    "plane {n}, column {c}, row {r} differs with tiles {tile:?} on {threads} threads: {:x} {:x}",
+                    got[at], want[at]
+                );
             }
         }
     }

@@ -53,7 +53,8 @@ impl Tiny {
             state >> 20
         };
         let base = |b: u8| if b >= 10 { 26_000 } else { 6_000 + 1_500 * u64::from(b) };
-        let mut bands: Vec<(u8, Vec<u16>)> = BANDS.iter().map(|b| (*b, (0..n).map(|_| (base(*b) + next() % 2_000) as u16).collect())).collect();
+        let mut bands: Vec<(u8, Vec<u16>)> =
+            BANDS.iter().map(|b| (*b, (0..n).map(|_| (base(*b) + next() % 2_000) as u16).collect())).collect();
         let mut quality = vec![CLEAR; n];
         for (i, q) in quality.iter_mut().enumerate() {
             let (c, r) = (i % cols, i / cols);
@@ -67,8 +68,15 @@ impl Tiny {
             }
         }
         Tiny {
-            date: (2031, 4 + number / 2, 3 + 14 * (number % 2)), size: (cols, rows), zone: 25, corner: (500_000.0, 4_400_000.0),
-            sun: 42.0 + f64::from(number), cloud: 20.0, bands, quality, without: vec![],
+            date: (2031, 4 + number / 2, 3 + 14 * (number % 2)),
+            size: (cols, rows),
+            zone: 25,
+            corner: (500_000.0, 4_400_000.0),
+            sun: 42.0 + f64::from(number),
+            cloud: 20.0,
+            bands,
+            quality,
+            without: vec![],
             layout: Options { tile: Some((16, 16)), predictor: 2, ..Options::default() },
         }
     }
@@ -111,28 +119,50 @@ impl Tiny {
             t += &format!("  END_GROUP = {name}\n");
         };
         let pair = |k: &str, v: String| (k.to_string(), v);
-        let mut contents = vec![pair("LANDSAT_PRODUCT_ID", format!("\"{id}\"")), pair("PROCESSING_LEVEL", "\"L1TP\"".into())];
+        let mut contents =
+            vec![pair("LANDSAT_PRODUCT_ID", format!("\"{id}\"")), pair("PROCESSING_LEVEL", "\"L1TP\"".into())];
         contents.extend(self.bands.iter().map(|(b, _)| (format!("FILE_NAME_BAND_{b}"), format!("\"{id}_B{b}.TIF\""))));
         contents.push(pair("FILE_NAME_QUALITY_L1_PIXEL", format!("\"{id}_QA_PIXEL.TIF\"")));
         group("PRODUCT_CONTENTS", contents);
-        group("IMAGE_ATTRIBUTES", vec![
-            pair("SPACECRAFT_ID", "\"LANDSAT_8\"".into()), pair("SENSOR_ID", "\"OLI_TIRS\"".into()), pair("WRS_PATH", "250".into()),
-            pair("WRS_ROW", "300".into()), pair("DATE_ACQUIRED", format!("{y}-{m:02}-{d:02}")), pair("SCENE_CENTER_TIME", "\"12:20:17.4Z\"".into()),
-            pair("CLOUD_COVER", format!("{}", self.cloud)), pair("SUN_AZIMUTH", "140.0".into()), pair("SUN_ELEVATION", format!("{}", self.sun)),
-        ]);
-        group("LEVEL1_MIN_MAX_PIXEL_VALUE", BANDS.iter().map(|b| (format!("QUANTIZE_CAL_MAX_BAND_{b}"), "65535".into())).collect());
+        group(
+            "IMAGE_ATTRIBUTES",
+            vec![
+                pair("SPACECRAFT_ID", "\"LANDSAT_8\"".into()),
+                pair("SENSOR_ID", "\"OLI_TIRS\"".into()),
+                pair("WRS_PATH", "250".into()),
+                pair("WRS_ROW", "300".into()),
+                pair("DATE_ACQUIRED", format!("{y}-{m:02}-{d:02}")),
+                pair("SCENE_CENTER_TIME", "\"12:20:17.4Z\"".into()),
+                pair("CLOUD_COVER", format!("{}", self.cloud)),
+                pair("SUN_AZIMUTH", "140.0".into()),
+                pair("SUN_ELEVATION", format!("{}", self.sun)),
+            ],
+        );
+        group(
+            "LEVEL1_MIN_MAX_PIXEL_VALUE",
+            BANDS.iter().map(|b| (format!("QUANTIZE_CAL_MAX_BAND_{b}"), "65535".into())).collect(),
+        );
         let mut scaling = vec![];
         for b in BANDS {
             let thermal = b >= 10;
-            scaling.push((format!("RADIANCE_MULT_BAND_{b}"), if thermal { format!("{:E}", THERMAL.0) } else { "1.25E-02".into() }));
-            scaling.push((format!("RADIANCE_ADD_BAND_{b}"), if thermal { THERMAL.1.to_string() } else { "-62.5".into() }));
+            scaling.push((
+                format!("RADIANCE_MULT_BAND_{b}"),
+                if thermal { format!("{:E}", THERMAL.0) } else { "1.25E-02".into() },
+            ));
+            scaling
+                .push((format!("RADIANCE_ADD_BAND_{b}"), if thermal { THERMAL.1.to_string() } else { "-62.5".into() }));
             if !thermal {
                 scaling.push((format!("REFLECTANCE_MULT_BAND_{b}"), format!("{:E}", REFLECTANCE.0)));
                 scaling.push((format!("REFLECTANCE_ADD_BAND_{b}"), REFLECTANCE.1.to_string()));
             }
         }
         group("LEVEL1_RADIOMETRIC_RESCALING", scaling);
-        let thermal = |b: u8| [(format!("K1_CONSTANT_BAND_{b}"), THERMAL.2.to_string()), (format!("K2_CONSTANT_BAND_{b}"), THERMAL.3.to_string())];
+        let thermal = |b: u8| {
+            [
+                (format!("K1_CONSTANT_BAND_{b}"), THERMAL.2.to_string()),
+                (format!("K2_CONSTANT_BAND_{b}"), THERMAL.3.to_string()),
+            ]
+        };
         group("LEVEL1_THERMAL_CONSTANTS", [10, 11].into_iter().flat_map(thermal).collect());
         t + "END_GROUP = LANDSAT_METADATA_FILE\nEND\n"
     }
@@ -141,8 +171,11 @@ impl Tiny {
     pub fn files(&self) -> Vec<(String, Vec<u8>)> {
         let (cols, rows) = self.size;
         let o = Options { cols, rows, epsg: 32600 + self.zone, corner: self.corner, ..self.layout.clone() };
-        let mut files: Vec<(String, Vec<u8>)> =
-            self.bands.iter().map(|(b, v)| (format!("{}_B{b}.TIF", self.id()), encode(&Samples::U16(v.clone()), &o))).collect();
+        let mut files: Vec<(String, Vec<u8>)> = self
+            .bands
+            .iter()
+            .map(|(b, v)| (format!("{}_B{b}.TIF", self.id()), encode(&Samples::U16(v.clone()), &o)))
+            .collect();
         files.push((format!("{}_QA_PIXEL.TIF", self.id()), encode(&Samples::U16(self.quality.clone()), &o)));
         files.push((format!("{}_MTL.txt", self.id()), self.metadata().into_bytes()));
         files
@@ -194,5 +227,6 @@ pub fn plots(corner: (f64, f64), zone: u16, rectangles: &[(&str, f64, f64, f64, 
     serde_json::json!({
         "type": "FeatureCollection", "crs": {"type": "name", "properties": {"name": name}},
         "features": rectangles.iter().map(feature).collect::<Vec<_>>(),
-    }).to_string()
+    })
+    .to_string()
 }

@@ -137,11 +137,13 @@ impl Land {
         let fields = fields(seed);
         let cells = || (0..ROWS).flat_map(|r| (0..COLS).map(move |c| (c as f64 + 0.5, r as f64 + 0.5)));
         let texture: Vec<f32> = cells().map(|(x, y)| noise::cloudy(seed ^ 0x7EC5, x / 40.0, y / 40.0) as f32).collect();
-        let depth: Vec<f32> = cells().map(|(x, y)| {
-            let ragged = 1.0 + 0.18 * noise::cloudy(seed ^ 0xA7E5, x / 60.0, y / 60.0);
-            let d = ((x - 150.0) / 82.0).powi(2) + ((y - 210.0) / 58.0).powi(2);
-            (1.0 - d.sqrt() / ragged).max(0.0) as f32
-        }).collect();
+        let depth: Vec<f32> = cells()
+            .map(|(x, y)| {
+                let ragged = 1.0 + 0.18 * noise::cloudy(seed ^ 0xA7E5, x / 60.0, y / 60.0);
+                let d = ((x - 150.0) / 82.0).powi(2) + ((y - 210.0) / 58.0).powi(2);
+                (1.0 - d.sqrt() / ragged).max(0.0) as f32
+            })
+            .collect();
         let mut ground = vec![Ground::Moor; COLS * ROWS];
         for (i, (x, y)) in cells().enumerate() {
             let wood = noise::cloudy(seed ^ 0x30D5, x / 90.0, y / 90.0);
@@ -149,7 +151,13 @@ impl Land {
             let hill = ((x - 190.0) / 110.0).powi(2) + ((y - 440.0) / 70.0).powi(2) < 1.0 + 0.4 * f64::from(texture[i]);
             ground[i] = match () {
                 () if depth[i] > 0.0 => Ground::Reservoir,
-                () if town => if (x as i64 / 5) % 6 == 2 && (y as i64 / 4) % 7 == 3 { Ground::MetalRoof } else { Ground::Town },
+                () if town => {
+                    if (x as i64 / 5) % 6 == 2 && (y as i64 / 4) % 7 == 3 {
+                        Ground::MetalRoof
+                    } else {
+                        Ground::Town
+                    }
+                }
                 () if hill => Ground::Hillside,
                 () if wood > 0.28 => Ground::Wood,
                 () => Ground::Moor,
@@ -164,7 +172,8 @@ impl Land {
                 }
             }
         }
-        let vigour = cells().map(|(x, y)| (1.0 + 0.10 * noise::cloudy(seed ^ 0xF1E1, x / 25.0, y / 25.0)) as f32).collect();
+        let vigour =
+            cells().map(|(x, y)| (1.0 + 0.10 * noise::cloudy(seed ^ 0xF1E1, x / 25.0, y / 25.0)) as f32).collect();
         Land { ground, fields, depth, texture, vigour }
     }
 
@@ -210,7 +219,13 @@ fn cover(ground: Ground, day: f64, vigour: f64) -> f64 {
         Ground::Flax => 0.90 * rise(128.0, 7.0) * (1.0 - rise(206.0, 7.0)),
         Ground::Buckwheat => 0.86 * rise(168.0, 7.0) * (1.0 - rise(248.0, 8.0)),
         Ground::Lupin => 0.93 * rise(118.0, 9.0) * (1.0 - rise(228.0, 9.0)),
-        Ground::Hay => 0.84 - 0.55 * [165.0, 215.0].iter().map(|mown| if day < *mown { 0.0 } else { (-(day - mown) / 16.0).exp() }).sum::<f64>(),
+        Ground::Hay => {
+            0.84 - 0.55
+                * [165.0, 215.0]
+                    .iter()
+                    .map(|mown| if day < *mown { 0.0 } else { (-(day - mown) / 16.0).exp() })
+                    .sum::<f64>()
+        }
         Ground::Moor => 0.42 + 0.16 * rise(125.0, 12.0) - 0.20 * rise(262.0, 12.0),
         Ground::Hillside => 0.50 + 0.18 * rise(122.0, 12.0) - 0.20 * rise(265.0, 12.0),
         Ground::Wood => 0.40 + 0.52 * rise(118.0, 8.0) - 0.42 * rise(282.0, 9.0),

@@ -11,9 +11,15 @@ pub fn longitude_latitude(col: f64, row: f64) -> (f64, f64) {
     let t: f64 = f / (2.0 - f);
     let big = a / (1.0 + t) * (1.0 + t.powi(2) / 4.0 + t.powi(4) / 64.0);
     let beta = [
-        t / 2.0 - 2.0 * t.powi(2) / 3.0 + 37.0 * t.powi(3) / 96.0, t.powi(2) / 48.0 + t.powi(3) / 15.0, 17.0 * t.powi(3) / 480.0,
+        t / 2.0 - 2.0 * t.powi(2) / 3.0 + 37.0 * t.powi(3) / 96.0,
+        t.powi(2) / 48.0 + t.powi(3) / 15.0,
+        17.0 * t.powi(3) / 480.0,
     ];
-    let delta = [2.0 * t - 2.0 * t.powi(2) / 3.0 - 2.0 * t.powi(3), 7.0 * t.powi(2) / 3.0 - 8.0 * t.powi(3) / 5.0, 56.0 * t.powi(3) / 15.0];
+    let delta = [
+        2.0 * t - 2.0 * t.powi(2) / 3.0 - 2.0 * t.powi(3),
+        7.0 * t.powi(2) / 3.0 - 8.0 * t.powi(3) / 5.0,
+        56.0 * t.powi(3) / 15.0,
+    ];
     let (xi, eta) = (n / (k0 * big), (e - 500_000.0) / (k0 * big));
     let (mut x, mut y) = (xi, eta);
     for (j, b) in beta.iter().enumerate() {

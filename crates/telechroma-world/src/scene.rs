@@ -81,18 +81,35 @@ impl Estate {
     pub fn acquisitions(&self) -> Vec<Acquisition> {
         // month, day, day of the year, share of cloud, cirrus
         let plan = [
-            (4, 14, 104, 0.12, false), (5, 8, 128, 0.35, false), (5, 24, 144, 0.05, true), (6, 9, 160, 0.55, false),
-            (6, 25, 176, 0.08, false), (7, 11, 192, 0.22, true), (7, 27, 208, 0.02, false), (8, 20, 232, 0.30, false),
-            (9, 13, 256, 0.10, true), (10, 15, 288, 0.42, false),
+            (4, 14, 104, 0.12, false),
+            (5, 8, 128, 0.35, false),
+            (5, 24, 144, 0.05, true),
+            (6, 9, 160, 0.55, false),
+            (6, 25, 176, 0.08, false),
+            (7, 11, 192, 0.22, true),
+            (7, 27, 208, 0.02, false),
+            (8, 20, 232, 0.30, false),
+            (9, 13, 256, 0.10, true),
+            (10, 15, 288, 0.42, false),
         ];
-        plan.iter().enumerate().map(|(number, (month, day_of_month, day, cloud_share, cirrus))| {
-            let day = f64::from(*day);
-            let (sun_elevation, sun_azimuth, sun_distance) = sun::position(day);
-            Acquisition {
-                number, satellite: 8 + (number % 2) as u8, date: (2031, *month, *day_of_month), day, cloud_share: *cloud_share,
-                cirrus: *cirrus, sun_elevation, sun_azimuth, sun_distance,
-            }
-        }).collect()
+        plan.iter()
+            .enumerate()
+            .map(|(number, (month, day_of_month, day, cloud_share, cirrus))| {
+                let day = f64::from(*day);
+                let (sun_elevation, sun_azimuth, sun_distance) = sun::position(day);
+                Acquisition {
+                    number,
+                    satellite: 8 + (number % 2) as u8,
+                    date: (2031, *month, *day_of_month),
+                    day,
+                    cloud_share: *cloud_share,
+                    cirrus: *cirrus,
+                    sun_elevation,
+                    sun_azimuth,
+                    sun_distance,
+                }
+            })
+            .collect()
     }
 
     /// The truth of an acquisition.
@@ -156,7 +173,8 @@ impl Estate {
                 }
                 let near = |reach: usize| {
                     let rows = r.saturating_sub(reach)..(r + reach + 1).min(ROWS);
-                    rows.flat_map(|y| (c.saturating_sub(reach)..(c + reach + 1).min(COLS)).map(move |x| y * COLS + x)).any(|j| sky.cloud[j] > 0.20)
+                    rows.flat_map(|y| (c.saturating_sub(reach)..(c + reach + 1).min(COLS)).map(move |x| y * COLS + x))
+                        .any(|j| sky.cloud[j] > 0.20)
                 };
                 quality[i] = match () {
                     () if sky.cloud[i] > 0.20 => 22280,

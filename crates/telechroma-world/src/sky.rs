@@ -28,7 +28,11 @@ impl Sky {
         let drift = 37.0 * a.number as f64;
         let field = |x: f64, y: f64| noise::cloudy(seed, (x + drift) / 120.0, y / 95.0);
         // the threshold that leaves the wanted share of cloud
-        let mut sample: Vec<f64> = (0..ROWS).step_by(6).flat_map(|r| (0..COLS).step_by(6).map(move |c| (c, r))).map(|(c, r)| field(c as f64, r as f64)).collect();
+        let mut sample: Vec<f64> = (0..ROWS)
+            .step_by(6)
+            .flat_map(|r| (0..COLS).step_by(6).map(move |c| (c, r)))
+            .map(|(c, r)| field(c as f64, r as f64))
+            .collect();
         sample.sort_by(f64::total_cmp);
         let share = a.cloud_share.clamp(0.0, 0.999);
         let at = ((1.0 - share) * (sample.len() - 1) as f64) as usize;
@@ -38,16 +42,20 @@ impl Sky {
         let reach = HEIGHT / a.sun_elevation.to_radians().tan() / CELL;
         let (east, south) = (-reach * a.sun_azimuth.to_radians().sin(), reach * a.sun_azimuth.to_radians().cos());
         let shadow = all().map(|(x, y)| thick(x - east, y - south) as f32).collect();
-        let cirrus = all().map(|(x, y)| match a.cirrus {
-            true => ((noise::cloudy(seed ^ 0xC1, x / 210.0, y / 60.0) - 0.18) * 2.2).clamp(0.0, 1.0) as f32,
-            false => 0.0,
-        }).collect();
-        let fill = all().map(|(x, y)| {
-            let wobble = 2.0 * noise::at(seed ^ 0xF1, (y / 3.0) as i64, 5);
-            let left = 6.0 + a.number as f64 * 1.5 + y * 0.035 + wobble;
-            let right = COLS as f64 - 9.0 - a.number as f64 - (ROWS as f64 - y) * 0.03 + wobble;
-            x < left || x > right
-        }).collect();
+        let cirrus = all()
+            .map(|(x, y)| match a.cirrus {
+                true => ((noise::cloudy(seed ^ 0xC1, x / 210.0, y / 60.0) - 0.18) * 2.2).clamp(0.0, 1.0) as f32,
+                false => 0.0,
+            })
+            .collect();
+        let fill = all()
+            .map(|(x, y)| {
+                let wobble = 2.0 * noise::at(seed ^ 0xF1, (y / 3.0) as i64, 5);
+                let left = 6.0 + a.number as f64 * 1.5 + y * 0.035 + wobble;
+                let right = COLS as f64 - 9.0 - a.number as f64 - (ROWS as f64 - y) * 0.03 + wobble;
+                x < left || x > right
+            })
+            .collect();
         Sky { cloud, shadow, cirrus, fill }
     }
 

@@ -67,8 +67,21 @@ pub struct Options {
 impl Default for Options {
     fn default() -> Options {
         Options {
-            cols: 0, rows: 0, bands: 1, planar: false, tile: Some((256, 256)), strip: 16, packing: Packing::Deflate, predictor: 1, big: false,
-            big_endian: false, epsg: 32600 + crate::ZONE, corner: crate::CORNER, cell: crate::CELL, point: true, nodata: None,
+            cols: 0,
+            rows: 0,
+            bands: 1,
+            planar: false,
+            tile: Some((256, 256)),
+            strip: 16,
+            packing: Packing::Deflate,
+            predictor: 1,
+            big: false,
+            big_endian: false,
+            epsg: 32600 + crate::ZONE,
+            corner: crate::CORNER,
+            cell: crate::CELL,
+            point: true,
+            nodata: None,
         }
     }
 }
@@ -125,7 +138,8 @@ pub fn encode(samples: &Samples, o: &Options) -> Vec<u8> {
 fn row_bytes(row: &[u32], width: usize, stride: usize, o: &Options) -> Vec<u8> {
     let mut row = row.to_vec();
     if o.predictor == 3 {
-        let mut bytes: Vec<u8> = (0..4).flat_map(|k| row.iter().map(move |v| (v >> (24 - 8 * k)) as u8).collect::<Vec<_>>()).collect();
+        let mut bytes: Vec<u8> =
+            (0..4).flat_map(|k| row.iter().map(move |v| (v >> (24 - 8 * k)) as u8).collect::<Vec<_>>()).collect();
         for i in (stride..bytes.len()).rev() {
             bytes[i] = bytes[i].wrapping_sub(bytes[i - stride]);
         }
@@ -185,7 +199,9 @@ fn assemble(samples: &Samples, o: &Options, blocks: &[Vec<u8>], block_cols: usiz
     let long = |v: u64| (4u16, 1, n(v, 4));
     let doubles = |v: &[f64]| (12u16, v.len(), v.iter().flat_map(|x| n(x.to_bits(), 8)).collect::<Vec<u8>>());
     let text = |t: &str| (2u16, t.len() + 1, [t.as_bytes(), &[0]].concat());
-    let offsets = |v: Vec<u64>| (if o.big { 16u16 } else { 4 }, v.len(), v.iter().flat_map(|x| n(*x, offset_width)).collect::<Vec<u8>>());
+    let offsets = |v: Vec<u64>| {
+        (if o.big { 16u16 } else { 4 }, v.len(), v.iter().flat_map(|x| n(*x, offset_width)).collect::<Vec<u8>>())
+    };
     let format = match samples {
         Samples::U8(_) | Samples::U16(_) => 1,
         Samples::I16(_) => 2,
@@ -193,18 +209,57 @@ fn assemble(samples: &Samples, o: &Options, blocks: &[Vec<u8>], block_cols: usiz
     };
     let half = if o.point { o.cell / 2.0 } else { 0.0 };
     let name = format!("WGS 84 / UTM zone {}N|", crate::ZONE);
-    let keys = [1, 1, 0, 4, 1024, 0, 1, 1, 1025, 0, 1, if o.point { 2 } else { 1 }, 1026, 34737, name.len() as u16, 0, 3072, 0, 1, o.epsg];
+    let keys = [
+        1,
+        1,
+        0,
+        4,
+        1024,
+        0,
+        1,
+        1,
+        1025,
+        0,
+        1,
+        if o.point { 2 } else { 1 },
+        1026,
+        34737,
+        name.len() as u16,
+        0,
+        3072,
+        0,
+        1,
+        o.epsg,
+    ];
     let mut entries = vec![
-        (256u16, long(o.cols as u64)), (257, long(o.rows as u64)), (258, shorts(&vec![8 * samples.width() as u16; o.bands])),
-        (259, shorts(&[match o.packing { Packing::None => 1, Packing::Lzw => 5, Packing::Deflate => 8 }])), (262, shorts(&[1])),
-        (277, shorts(&[o.bands as u16])), (284, shorts(&[if o.planar { 2 } else { 1 }])), (317, shorts(&[o.predictor])),
-        (339, shorts(&vec![format; o.bands])), (33550, doubles(&[o.cell, o.cell, 0.0])),
-        (33922, doubles(&[0.0, 0.0, 0.0, o.corner.0 + half, o.corner.1 - half, 0.0])), (34735, shorts(&keys)), (34737, text(&name)),
+        (256u16, long(o.cols as u64)),
+        (257, long(o.rows as u64)),
+        (258, shorts(&vec![8 * samples.width() as u16; o.bands])),
+        (
+            259,
+            shorts(&[match o.packing {
+                Packing::None => 1,
+                Packing::Lzw => 5,
+                Packing::Deflate => 8,
+            }]),
+        ),
+        (262, shorts(&[1])),
+        (277, shorts(&[o.bands as u16])),
+        (284, shorts(&[if o.planar { 2 } else { 1 }])),
+        (317, shorts(&[o.predictor])),
+        (339, shorts(&vec![format; o.bands])),
+        (33550, doubles(&[o.cell, o.cell, 0.0])),
+        (33922, doubles(&[0.0, 0.0, 0.0, o.corner.0 + half, o.corner.1 - half, 0.0])),
+        (34735, shorts(&keys)),
+        (34737, text(&name)),
     ];
     let (at, len): (Vec<u64>, Vec<u64>) = places.into_iter().unzip();
     match o.tile {
         Some(_) => entries.extend([
-            (322, shorts(&[block_cols as u16])), (323, shorts(&[block_rows as u16])), (324, offsets(at)), (325, offsets(len)),
+            (322, shorts(&[block_cols as u16])),
+            (323, shorts(&[block_rows as u16])),
+            (324, offsets(at)),
+            (325, offsets(len)),
         ]),
         None => entries.extend([(273, offsets(at)), (278, long(block_rows as u64)), (279, offsets(len))]),
     }

@@ -27,7 +27,8 @@ fn delivery(estate: &Estate, a: &Acquisition, sky: &Sky) -> Vec<(String, Vec<u8>
         2 => Options { tile: Some((512, 512)), predictor: 2, ..Options::default() },
         _ => Options { tile: None, strip: 16, packing: Packing::Lzw, predictor: 2, ..Options::default() },
     };
-    let image = |samples: Vec<u16>| encode(&Samples::U16(samples), &Options { cols: COLS, rows: ROWS, ..layout.clone() });
+    let image =
+        |samples: Vec<u16>| encode(&Samples::U16(samples), &Options { cols: COLS, rows: ROWS, ..layout.clone() });
     let mut files = vec![];
     if let Some((_, red)) = counts.bands.iter().find(|b| b.0 == 4) {
         // the panchromatic band has cells half as large
@@ -68,7 +69,8 @@ fn write_delivery(estate: &Estate, a: &Acquisition, scenes: &Path, truth: &Path)
     let cover = t.cover.iter().map(|c: &Cover| *c as u8).collect();
     fs::write(truth.join(format!("{name}_cover.tif")), encode(&Samples::U8(cover), &o))?;
     let scaled = |v: f32, by: f32| (v * by).round() as i16;
-    let mut planes: Vec<i16> = (0..7).flat_map(|b| t.toa.iter().map(move |p| scaled(p[b], 10_000.0)).collect::<Vec<_>>()).collect();
+    let mut planes: Vec<i16> =
+        (0..7).flat_map(|b| t.toa.iter().map(move |p| scaled(p[b], 10_000.0)).collect::<Vec<_>>()).collect();
     planes.extend(t.kelvin.iter().map(|k| scaled(*k, 100.0)));
     let o = Options { bands: 8, planar: true, ..o };
     fs::write(truth.join(format!("{name}_clear_sky.tif")), encode(&Samples::I16(planes), &o))
@@ -96,7 +98,10 @@ pub fn write_estate(dir: &Path, seed: u64, threads: usize) -> io::Result<()> {
             Ok(())
         };
         let workers: Vec<_> = (0..threads.max(1)).map(|_| s.spawn(work)).collect();
-        workers.into_iter().map(|w| w.join().unwrap_or_else(|_| Err(io::Error::other("a worker panicked")))).collect::<io::Result<Vec<()>>>()
+        workers
+            .into_iter()
+            .map(|w| w.join().unwrap_or_else(|_| Err(io::Error::other("a worker panicked"))))
+            .collect::<io::Result<Vec<()>>>()
     })?;
     Ok(())
 }

@@ -38,12 +38,15 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     for scene in inputs.scenes {
         let bands = if asked.is_empty() { on_grid(&scene) } else { asked.clone() };
         let (graph, planes) = plan_calibrated(&scene, &bands, args.to)?;
-        let infos = planes.iter().map(|(role, _, unit)| BandInfo {
-            name: role.name().into(),
-            unit: unit.label().into(),
-            wavelength_nm: scene.band(*role).and_then(|b| b.wavelength).map(|w| w.0),
-            formula: None,
-        }).collect();
+        let infos = planes
+            .iter()
+            .map(|(role, _, unit)| BandInfo {
+                name: role.name().into(),
+                unit: unit.label().into(),
+                wavelength_nm: scene.band(*role).and_then(|b| b.wavelength).map(|w| w.0),
+                formula: None,
+            })
+            .collect();
         jobs.push(SceneRaster {
             name: format!("{}_{}.tif", scene.id, args.to.name()),
             what: "calibrated",
@@ -62,7 +65,8 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
 
 /// Bands that share the scene's grid.
 fn on_grid(scene: &Scene) -> Vec<BandRole> {
-    let mut roles: Vec<BandRole> = scene.bands.iter().filter(|b| scene.grid.offset_of(&b.source.spec().grid).is_ok()).map(|b| b.role).collect();
+    let mut roles: Vec<BandRole> =
+        scene.bands.iter().filter(|b| scene.grid.offset_of(&b.source.spec().grid).is_ok()).map(|b| b.role).collect();
     roles.sort();
     roles
 }

@@ -39,7 +39,13 @@ impl Selection {
 #[derive(Args, Clone)]
 pub struct MaskArgs {
     /// Reasons to drop a cell: fill, dilated, cirrus, cloud, shadow, snow, water, saturated
-    #[arg(long, value_name = "LIST", value_delimiter = ',', default_value = "fill,dilated,cirrus,cloud,shadow", help_heading = "Mask")]
+    #[arg(
+        long,
+        value_name = "LIST",
+        value_delimiter = ',',
+        default_value = "fill,dilated,cirrus,cloud,shadow",
+        help_heading = "Mask"
+    )]
     pub drop: Vec<String>,
     /// Grow clouds and shadows by this length, such as 60m
     #[arg(long, value_name = "LENGTH", help_heading = "Mask")]
@@ -77,21 +83,39 @@ pub struct Chain {
 }
 
 impl Chain {
-    pub fn recipe(&self, layers: Vec<LayerRequest>, bands: BandChoice, unit: TemperatureUnit) -> Result<Recipe, Report> {
+    pub fn recipe(
+        &self,
+        layers: Vec<LayerRequest>,
+        bands: BandChoice,
+        unit: TemperatureUnit,
+    ) -> Result<Recipe, Report> {
         Ok(Recipe {
-            target: self.to, mask: self.mask.options()?, every: self.every, at_least: self.at_least, bands, layers, temperature: unit, keep: None,
+            target: self.to,
+            mask: self.mask.options()?,
+            every: self.every,
+            at_least: self.at_least,
+            bands,
+            layers,
+            temperature: unit,
+            keep: None,
         })
     }
 
     /// Says which earlier steps are done because the inputs are raw scenes.
     pub fn say(&self, inputs: &[PathBuf], ctx: &Context, job: &Job) {
-        let raw = inputs.iter().any(|p| !p.extension().is_some_and(|e| e.eq_ignore_ascii_case("tif") || e.eq_ignore_ascii_case("tiff")));
+        let raw = inputs
+            .iter()
+            .any(|p| !p.extension().is_some_and(|e| e.eq_ignore_ascii_case("tif") || e.eq_ignore_ascii_case("tiff")));
         if raw {
             let steps = format!(
                 "raw scenes: calibrated to {}, masked ({}{}), median of {}",
-                job.recipe.target.name(), job.recipe.mask.drop.names().join(", "),
+                job.recipe.target.name(),
+                job.recipe.mask.drop.names().join(", "),
                 job.recipe.mask.grow.map_or(String::new(), |g| format!(", grown {g}")),
-                match job.recipe.every { Every::All => "all dates".to_string(), other => format!("each {}", other.name()) },
+                match job.recipe.every {
+                    Every::All => "all dates".to_string(),
+                    other => format!("each {}", other.name()),
+                },
             );
             ctx.progress.say(&steps);
         }
@@ -143,7 +167,11 @@ pub struct PlotArgs {
 
 impl PlotArgs {
     pub fn job(&self) -> Result<PlotJob, Report> {
-        let names: Vec<&str> = if self.stats.is_empty() { DEFAULT_STATS.to_vec() } else { self.stats.iter().map(String::as_str).collect() };
+        let names: Vec<&str> = if self.stats.is_empty() {
+            DEFAULT_STATS.to_vec()
+        } else {
+            self.stats.iter().map(String::as_str).collect()
+        };
         let stats = names.iter().map(|s| s.trim().parse()).collect::<Result<Vec<Stat>, _>>()?;
         Ok(PlotJob { file: self.plots.clone(), id: self.id.clone(), weight: self.weight, stats })
     }
@@ -154,9 +182,12 @@ pub fn layers(names: &[String], formulas: &[String]) -> Result<Vec<LayerRequest>
     let mut all: Vec<LayerRequest> = names.iter().map(|n| LayerRequest { name: n.clone(), formula: None }).collect();
     for f in formulas {
         // the first single equals sign parts name and formula
-        let (name, formula) = f.split_once('=').filter(|(n, _)| !n.trim().is_empty() && n.trim().chars().all(|c| c.is_alphanumeric() || c == '_')).ok_or_else(|| {
-            Report::usage(format!("--formula '{f}': write 'name = formula', such as 'green_red = green / red'"))
-        })?;
+        let (name, formula) = f
+            .split_once('=')
+            .filter(|(n, _)| !n.trim().is_empty() && n.trim().chars().all(|c| c.is_alphanumeric() || c == '_'))
+            .ok_or_else(|| {
+                Report::usage(format!("--formula '{f}': write 'name = formula', such as 'green_red = green / red'"))
+            })?;
         all.push(layer(name.trim(), formula.trim())?);
     }
     Ok(all)
@@ -165,13 +196,22 @@ pub fn layers(names: &[String], formulas: &[String]) -> Result<Vec<LayerRequest>
 /// A job over inputs, to be filled in.
 pub fn job(name: &str, inputs: &[String], filter: Filter, recipe: Recipe, naming: Naming) -> Result<Job, Report> {
     Ok(Job {
-        name: name.into(), inputs: listed(inputs)?, filter, recipe, plots: None, wanted: Wanted::default(), naming, style: Style::default(),
+        name: name.into(),
+        inputs: listed(inputs)?,
+        filter,
+        recipe,
+        plots: None,
+        wanted: Wanted::default(),
+        naming,
+        style: Style::default(),
     })
 }
 
 /// Splits words into inputs (what exists) and names (the rest).
 pub fn inputs_and_names(words: &[String]) -> (Vec<String>, Vec<String>) {
-    words.iter().cloned().partition(|w| w.starts_with('@') || Path::new(w).exists() || w.contains(['/', '\\']) || Path::new(w).extension().is_some())
+    words.iter().cloned().partition(|w| {
+        w.starts_with('@') || Path::new(w).exists() || w.contains(['/', '\\']) || Path::new(w).extension().is_some()
+    })
 }
 
 /// Notes what is worth knowing of a layer asked for.

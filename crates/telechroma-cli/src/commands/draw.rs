@@ -108,7 +108,10 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
 
 fn scene(args: SceneArgs, ctx: &Context) -> Result<(), Report> {
     if !args.bands.is_empty() && args.bands.len() != 3 {
-        return Err(Report::usage(format!("--bands takes three bands, as red, green and blue; {} were given", args.bands.len())));
+        return Err(Report::usage(format!(
+            "--bands takes three bands, as red, green and blue; {} were given",
+            args.bands.len()
+        )));
     }
     let bands = match args.bands.as_slice() {
         [] => BandChoice::All,
@@ -126,7 +129,8 @@ fn scene(args: SceneArgs, ctx: &Context) -> Result<(), Report> {
 fn map(args: MapArgs, ctx: &Context) -> Result<(), Report> {
     let (inputs, names) = inputs_and_names(&args.words);
     if inputs.is_empty() {
-        return Err(Report::usage("no input: name a raster or scenes before the layers").hint(format!("none of these exists as a file: {}", args.words.join(", "))));
+        return Err(Report::usage("no input: name a raster or scenes before the layers")
+            .hint(format!("none of these exists as a file: {}", args.words.join(", "))));
     }
     let layers = layers(&names, &args.formula)?;
     let recipe = args.page.chain.recipe(layers, BandChoice::Needed, args.unit)?;
@@ -151,7 +155,9 @@ fn draw(mut job: Job, page: PageArgs, ctx: &Context) -> Result<(), Report> {
             [] => "the inputs lack three bands that make a colour picture".to_string(),
             asked => format!("the inputs do not have all of the bands {}", asked.join(", ")),
         };
-        return Err(Report::usage(lacks).hint("name three bands with --bands; 'telechroma inspect' shows what there is"));
+        return Err(
+            Report::usage(lacks).hint("name three bands with --bands; 'telechroma inspect' shows what there is")
+        );
     }
     report(&job, &done, ctx);
     Ok(())

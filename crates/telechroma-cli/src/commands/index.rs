@@ -33,7 +33,8 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     let (inputs, names) = inputs_and_names(&args.words);
     let layers = layers(&names, &args.formula)?;
     if inputs.is_empty() {
-        return Err(Report::usage("no input: name a composite or scenes before the indices").hint(format!("none of these exists as a file: {}", args.words.join(", "))));
+        return Err(Report::usage("no input: name a composite or scenes before the indices")
+            .hint(format!("none of these exists as a file: {}", args.words.join(", "))));
     }
     if layers.is_empty() {
         return Err(Report::usage("no index: name one behind the inputs, or give --formula"));

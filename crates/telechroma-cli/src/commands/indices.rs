@@ -50,7 +50,14 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
                 true => ctx.print_json(&as_json(d)),
                 false => ctx.print(&format!(
                     "{}  {}\nformula  {}\nbands    {}\nunit     {}\nrange    {} to {} (typical)\nsource   {}\n",
-                    d.id, d.name, d.formula, bands(d).join(", "), if d.unit.sign().is_empty() { "none" } else { d.unit.sign() }, d.typical.0, d.typical.1, d.source
+                    d.id,
+                    d.name,
+                    d.formula,
+                    bands(d).join(", "),
+                    if d.unit.sign().is_empty() { "none" } else { d.unit.sign() },
+                    d.typical.0,
+                    d.typical.1,
+                    d.source
                 )),
             }
         }

@@ -77,14 +77,20 @@ impl Sheet {
         self.facts.iter().for_each(|f| t += &line(f));
         if !self.rows.is_empty() {
             t += "\n";
-            let all: Vec<Vec<String>> = std::iter::once(self.head.iter().map(|h| h.to_string()).collect()).chain(self.rows.iter().cloned()).collect();
+            let all: Vec<Vec<String>> = std::iter::once(self.head.iter().map(|h| h.to_string()).collect())
+                .chain(self.rows.iter().cloned())
+                .collect();
             let width = |c: usize| all.iter().map(|r| r[c].chars().count()).max().unwrap_or(0);
             for row in &all {
                 // names to the left, numbers to the right
-                let cells: Vec<String> = row.iter().enumerate().map(|(c, s)| {
-                    let pad = " ".repeat(width(c) - s.chars().count());
-                    if c < 3 { format!("{s}{pad}") } else { format!("{pad}{s}") }
-                }).collect();
+                let cells: Vec<String> = row
+                    .iter()
+                    .enumerate()
+                    .map(|(c, s)| {
+                        let pad = " ".repeat(width(c) - s.chars().count());
+                        if c < 3 { format!("{s}{pad}") } else { format!("{pad}{s}") }
+                    })
+                    .collect();
                 t += &format!("  {}\n", cells.join("  ").trim_end());
             }
             t += "\n";
@@ -92,9 +98,11 @@ impl Sheet {
         self.more.iter().for_each(|f| t += &line(f));
         match self.troubles.as_slice() {
             [] => t += &line(&("troubles", "none found".into())),
-            all => for (i, trouble) in all.iter().enumerate() {
-                t += &line(&(if i == 0 { "troubles" } else { "" }, trouble.clone()));
-            },
+            all => {
+                for (i, trouble) in all.iter().enumerate() {
+                    t += &line(&(if i == 0 { "troubles" } else { "" }, trouble.clone()));
+                }
+            }
         }
         t
     }
@@ -146,14 +154,19 @@ fn grid_json(g: &Grid) -> Json {
 
 /// Which indices of the catalogue can be computed from what is there, and what the others lack.
 fn index_text(has: impl Fn(BandRole) -> bool) -> (String, Json) {
-    let lacks = |d: &telechroma_core::index::IndexDef| d.bands().into_iter().filter(|b| !has(*b)).map(|b| b.name()).collect::<Vec<_>>();
+    let lacks = |d: &telechroma_core::index::IndexDef| {
+        d.bands().into_iter().filter(|b| !has(*b)).map(|b| b.name()).collect::<Vec<_>>()
+    };
     let (can, cannot): (Vec<_>, Vec<_>) = INDICES.iter().map(|d| (d.id, lacks(d))).partition(|(_, l)| l.is_empty());
     let mut text = match can.is_empty() {
         true => "none can be computed".to_string(),
         false => can.iter().map(|c| c.0).collect::<Vec<_>>().join(", "),
     };
     if !cannot.is_empty() {
-        text += &format!("; not {}", cannot.iter().map(|(id, l)| format!("{id} (no {})", l.join(", "))).collect::<Vec<_>>().join(", "));
+        text += &format!(
+            "; not {}",
+            cannot.iter().map(|(id, l)| format!("{id} (no {})", l.join(", "))).collect::<Vec<_>>().join(", ")
+        );
     }
     let json = json!({
         "computable": can.iter().map(|c| c.0).collect::<Vec<_>>(),
@@ -171,7 +184,8 @@ fn of_scene(s: &Scene, no_cells: bool, ctx: &Context) -> Result<Sheet, Report> {
     let (bands, flags) = match no_cells {
         true => (vec![], vec![]),
         false => {
-            let planes: Vec<_> = s.bands.iter().map(|b| b.source.clone()).chain(s.flags.iter().map(|f| f.source.clone())).collect();
+            let planes: Vec<_> =
+                s.bands.iter().map(|b| b.source.clone()).chain(s.flags.iter().map(|f| f.source.clone())).collect();
             let mut bands = survey(&planes, ctx)?;
             let flags = bands.split_off(s.bands.len());
             (bands, flags)
@@ -186,8 +200,16 @@ fn of_scene(s: &Scene, no_cells: bool, ctx: &Context) -> Result<Sheet, Report> {
         "" => format!("{}, {}", s.platform, s.level),
         id => format!("{} ({id}), level {}", s.platform, s.level),
     };
-    let mut facts = vec![("sensor", sensor), ("acquired", acquired.clone() + &s.place.as_ref().map_or(String::new(), |p| format!(", {p}")))];
-    facts.push(("sun", s.sun.map_or("not stated".into(), |sun| format!("{:.1}° above the horizon, azimuth {:.1}°", sun.elevation.0, sun.azimuth.0))));
+    let mut facts = vec![
+        ("sensor", sensor),
+        ("acquired", acquired.clone() + &s.place.as_ref().map_or(String::new(), |p| format!(", {p}"))),
+    ];
+    facts.push((
+        "sun",
+        s.sun.map_or("not stated".into(), |sun| {
+            format!("{:.1}° above the horizon, azimuth {:.1}°", sun.elevation.0, sun.azimuth.0)
+        }),
+    ));
     let by_flags = shares(s, &flags);
     facts.push(("cloud", s.cloud_cover.map_or("not stated".into(), |c| format!("{c:.1} % by the metadata"))));
     facts.push(("flags", flag_text(s, &by_flags)));
@@ -206,7 +228,9 @@ fn of_scene(s: &Scene, no_cells: bool, ctx: &Context) -> Result<Sheet, Report> {
         facts,
         head: match no_cells {
             true => vec!["band", "role", "µm", "cell"],
-            false => vec!["band", "role", "µm", "cell", "no data", "least", "median", "most", "saturated", "2 % to 98 %"],
+            false => {
+                vec!["band", "role", "µm", "cell", "no data", "least", "median", "most", "saturated", "2 % to 98 %"]
+            }
         },
         rows: s.bands.iter().enumerate().map(|(i, b)| band_row(s, b, bands.get(i))).collect(),
         more: vec![("indices", indices)],
@@ -226,7 +250,8 @@ fn object(json: Json) -> serde_json::Map<String, Json> {
 fn shares(s: &Scene, flags: &[Surveyed]) -> Vec<(&'static str, f64)> {
     let mut all = vec![];
     for (plane, found) in s.flags.iter().zip(flags) {
-        let with = |r: Reasons| found.with_bits(plane.legend.iter().filter(|(_, x)| *x == r).fold(0, |b, (bits, _)| b | bits));
+        let with =
+            |r: Reasons| found.with_bits(plane.legend.iter().filter(|(_, x)| *x == r).fold(0, |b, (bits, _)| b | bits));
         let fill = with(Reasons::FILL);
         for d in REASONS.iter().filter(|d| plane.legend.iter().any(|(_, r)| *r == d.reason)) {
             let of = if d.reason == Reasons::FILL { found.cells } else { found.cells - fill };
@@ -242,7 +267,11 @@ fn flag_text(s: &Scene, by_flags: &[(&str, f64)]) -> String {
     }
     let planes = s.flags.iter().map(|f| f.name.as_str()).collect::<Vec<_>>().join(", ");
     let Some(fill) = by_flags.iter().find(|f| f.0 == "fill") else { return planes };
-    let list: Vec<String> = by_flags.iter().filter(|(n, v)| *n != "fill" && *v > 0.0).map(|(n, v)| format!("{n} {}", percent(*v))).collect();
+    let list: Vec<String> = by_flags
+        .iter()
+        .filter(|(n, v)| *n != "fill" && *v > 0.0)
+        .map(|(n, v)| format!("{n} {}", percent(*v)))
+        .collect();
     let list = if list.is_empty() { "nothing flagged".into() } else { list.join(", ") };
     format!("{planes}: fill {} of the scene; of the rest {list}", percent(fill.1))
 }
@@ -294,7 +323,8 @@ fn band_json(s: &Scene, b: &Band, found: Option<&Surveyed>) -> Json {
         j["range"] = json!([number(f.range.0), number(f.range.1)]);
         j["median"] = number(f.percentile(50.0));
         j["saturated_share"] = json!(saturated(b, f));
-        j["calibrated_p2_p98"] = json!([number(calibrated(s, b, f.percentile(2.0))), number(calibrated(s, b, f.percentile(98.0)))]);
+        j["calibrated_p2_p98"] =
+            json!([number(calibrated(s, b, f.percentile(2.0))), number(calibrated(s, b, f.percentile(98.0)))]);
         j["calibrated_unit"] = json!(unit_of(s, b).0.label());
     }
     j
@@ -303,13 +333,25 @@ fn band_json(s: &Scene, b: &Band, found: Option<&Surveyed>) -> Json {
 fn scene_troubles(s: &Scene, bands: &[Surveyed]) -> Vec<String> {
     let mut t = vec![];
     match s.sun {
-        Some(sun) if sun.elevation.0 <= 0.0 => t.push(format!("night scene: the sun stood {:.1}° below the horizon, so reflectance is undefined", -sun.elevation.0)),
-        Some(sun) if sun.elevation.0 < LOW_SUN => t.push(format!("the sun stood only {:.1}° high: reflectance is uncertain", sun.elevation.0)),
-        None if s.bands.iter().any(|b| matches!(b.content, Content::Counts(_))) => t.push("the metadata do not say how high the sun stood: no reflectance can be computed".into()),
+        Some(sun) if sun.elevation.0 <= 0.0 => t.push(format!(
+            "night scene: the sun stood {:.1}° below the horizon, so reflectance is undefined",
+            -sun.elevation.0
+        )),
+        Some(sun) if sun.elevation.0 < LOW_SUN => {
+            t.push(format!("the sun stood only {:.1}° high: reflectance is uncertain", sun.elevation.0))
+        }
+        None if s.bands.iter().any(|b| matches!(b.content, Content::Counts(_))) => {
+            t.push("the metadata do not say how high the sun stood: no reflectance can be computed".into())
+        }
         _ => {}
     }
     if let Ok(def) = sensor::find(&s.sensor) {
-        let absent: Vec<String> = def.bands.iter().filter(|d| !s.bands.iter().any(|b| b.name == format!("B{}", d.key))).map(|d| format!("{} (B{})", d.role, d.key)).collect();
+        let absent: Vec<String> = def
+            .bands
+            .iter()
+            .filter(|d| !s.bands.iter().any(|b| b.name == format!("B{}", d.key)))
+            .map(|d| format!("{} (B{})", d.role, d.key))
+            .collect();
         if !absent.is_empty() {
             t.push(format!("not in the delivery: {}", absent.join(", ")));
         }
@@ -321,16 +363,22 @@ fn scene_troubles(s: &Scene, bands: &[Surveyed]) -> Vec<String> {
         t.push("no coordinate system: plots cannot be laid on it".into());
     }
     for b in &s.bands {
-        if let (Content::Counts(_), Err(e)) = (&b.content, calibration(s, b, Target::Toa)) {
-            if !matches!(e, telechroma_core::Error::NightScene { .. }) && s.sun.is_some() {
-                t.push(e.to_string());
-            }
+        if let (Content::Counts(_), Err(e)) = (&b.content, calibration(s, b, Target::Toa))
+            && !matches!(e, telechroma_core::Error::NightScene { .. })
+            && s.sun.is_some()
+        {
+            t.push(e.to_string());
         }
     }
     for (b, f) in s.bands.iter().zip(bands) {
         match saturated(b, f) {
             _ if f.known == 0 => t.push(format!("{} ({}) holds no data at all", b.role, b.name)),
-            Some(share) if share >= SATURATED => t.push(format!("{} ({}): {} of its cells are saturated, their values unreliable", b.role, b.name, percent(share))),
+            Some(share) if share >= SATURATED => t.push(format!(
+                "{} ({}): {} of its cells are saturated, their values unreliable",
+                b.role,
+                b.name,
+                percent(share)
+            )),
             _ => {}
         }
         if let Content::Values(unit) = b.content {
@@ -364,7 +412,10 @@ fn value_troubles(name: &str, unit: Unit, f: &Surveyed) -> Vec<String> {
     }
     let zeros = f.zeros as f64 / f.cells as f64;
     if f.edge_zeros > 0 && zeros > 0.01 && unit != Unit::Looks {
-        t.push(format!("{name}: {} of the cells are exactly 0 and touch the edge: fill that no missing value is declared for?", percent(zeros)));
+        t.push(format!(
+            "{name}: {} of the cells are exactly 0 and touch the edge: fill that no missing value is declared for?",
+            percent(zeros)
+        ));
     }
     t
 }
@@ -408,7 +459,15 @@ fn of_layers(path: &Path, set: &LayerSet, no_cells: bool, ctx: &Context) -> Resu
     Ok(Sheet {
         title: path.display().to_string(),
         facts: vec![
-            ("what", format!("raster of {} {}, period {}", set.layers.len(), if set.layers.len() == 1 { "band" } else { "bands" }, set.period)),
+            (
+                "what",
+                format!(
+                    "raster of {} {}, period {}",
+                    set.layers.len(),
+                    if set.layers.len() == 1 { "band" } else { "bands" },
+                    set.period
+                ),
+            ),
             ("grid", grid_text(&set.grid)),
             ("extent", extent_text(&set.grid)),
         ],
@@ -420,7 +479,13 @@ fn of_layers(path: &Path, set: &LayerSet, no_cells: bool, ctx: &Context) -> Resu
     })
 }
 
-fn of_mask(path: &Path, scene: &str, source: &std::sync::Arc<dyn telechroma_core::tile::PlaneSource>, no_cells: bool, ctx: &Context) -> Result<Sheet, Report> {
+fn of_mask(
+    path: &Path,
+    scene: &str,
+    source: &std::sync::Arc<dyn telechroma_core::tile::PlaneSource>,
+    no_cells: bool,
+    ctx: &Context,
+) -> Result<Sheet, Report> {
     let grid = source.spec().grid.clone();
     let found = if no_cells { vec![] } else { survey(std::slice::from_ref(source), ctx)? };
     let mut rows = vec![];
@@ -441,7 +506,11 @@ fn of_mask(path: &Path, scene: &str, source: &std::sync::Arc<dyn telechroma_core
     let json = json!({"kind": "mask", "path": path.display().to_string(), "scene": scene, "grid": grid_json(&grid), "shares": by_reason});
     Ok(Sheet {
         title: path.display().to_string(),
-        facts: vec![("what", format!("mask of scene {scene}")), ("grid", grid_text(&grid)), ("extent", extent_text(&grid))],
+        facts: vec![
+            ("what", format!("mask of scene {scene}")),
+            ("grid", grid_text(&grid)),
+            ("extent", extent_text(&grid)),
+        ],
         head: vec!["reason", "bit", "meaning", "of all cells"],
         rows,
         more: vec![],

@@ -39,7 +39,12 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
             kind: Kind::Mask,
             plane_kind: PlaneKind::Flags { outside: Reasons::FILL.bits() },
             nodes: vec![node],
-            infos: vec![BandInfo { name: "mask".into(), unit: Unit::Flags.label().into(), wavelength_nm: None, formula: None }],
+            infos: vec![BandInfo {
+                name: "mask".into(),
+                unit: Unit::Flags.label().into(),
+                wavelength_nm: None,
+                formula: None,
+            }],
             steps: vec![mask_step(&options)],
             drop: Some(options.drop),
             graph,

@@ -60,15 +60,26 @@ pub fn report(job: &Job, done: &Outcome, ctx: &Context) {
     if count("picture") > 0 {
         parts.push(plural(count("picture"), "picture"));
     }
-    if let Some((name, plots, periods)) = &done.plots {
-        parts.push(format!("a table of {plots} {name} x {}", plural(*periods, "period")));
+    if let Some((plots, periods)) = done.plots {
+        parts.push(format!("a table of {} x {}", plural(plots, "plot"), plural(periods, "period")));
     }
     let r = &done.report;
-    ctx.progress.say(&format!("{} from {} in {:.1} s, in {}", parts.join(", "), plural(done.inputs.len(), "scene"), done.seconds(), job.naming.root.display()));
+    ctx.progress.say(&format!(
+        "{} from {} in {:.1} s, in {}",
+        parts.join(", "),
+        plural(done.inputs.len(), "scene"),
+        done.seconds(),
+        job.naming.root.display()
+    ));
     if ctx.verbose {
         ctx.progress.say(&format!(
             "{} of {} blocks decoded ({} again), {} cells in {}; planned memory {}, highest {}",
-            r.decoded, r.blocks, r.decoded_again, r.cells, plural(r.tiles, "tile"), bytes_text(done.planned),
+            r.decoded,
+            r.blocks,
+            r.decoded_again,
+            r.cells,
+            plural(r.tiles, "tile"),
+            bytes_text(done.planned),
             crate::context::peak_bytes().map_or("unknown".into(), bytes_text),
         ));
         for (step, seconds) in &r.seconds {
@@ -102,18 +113,38 @@ fn preview_text(job: &Job, p: &Preview, ctx: &Context) -> String {
             t += &format!("          {s}\n");
         }
         let crs = g.crs.map_or("no coordinate system".into(), |c| format!("{} ({c})", c.name()));
-        t += &format!("Grid      {} x {} cells of {w} x {h}{}, {crs}\n", g.cols, g.rows, if g.is_metric() { " m" } else { "" });
+        t += &format!(
+            "Grid      {} x {} cells of {w} x {h}{}, {crs}\n",
+            g.cols,
+            g.rows,
+            if g.is_metric() { " m" } else { "" }
+        );
         let list: Vec<String> = periods.iter().map(|(name, n)| format!("{name} ({n})")).collect();
         t += &format!("Periods   {}: name and number of scenes\n", list.join(", "));
         t += "Steps     ";
-        let steps: Vec<String> = plan.steps().iter().map(|(name, n)| format!("{name} ({n} {})", if *n == 1 { "plane" } else { "planes" })).collect();
+        let steps: Vec<String> = plan
+            .steps()
+            .iter()
+            .map(|(name, n)| format!("{name} ({n} {})", if *n == 1 { "plane" } else { "planes" }))
+            .collect();
         t += &format!("{}\n", steps.join(" → "));
         t += &format!(
             "Work      {} tiles of {} x {} cells, {} cells read beyond each; {} blocks of {} planes, each decoded {}\n",
-            plan.tiling.tiles.len(), plan.tiling.cols, plan.tiling.rows, plan.halo(), plan.blocks(), plan.source_planes(),
+            plan.tiling.tiles.len(),
+            plan.tiling.cols,
+            plan.tiling.rows,
+            plan.halo(),
+            plan.blocks(),
+            plan.source_planes(),
             if plan.decodes_again { "once or more: the memory allowed is tight" } else { "once at most" },
         );
-        t += &format!("Memory    {} at most with {} of {} threads ({} allowed)\n", bytes_text(plan.bytes), plan.threads, ctx.budget.threads, bytes_text(ctx.budget.bytes));
+        t += &format!(
+            "Memory    {} at most with {} of {} threads ({} allowed)\n",
+            bytes_text(plan.bytes),
+            plan.threads,
+            ctx.budget.threads,
+            bytes_text(ctx.budget.bytes)
+        );
     }
     t += &format!("Results   in {}\n", job.naming.root.display());
     for line in results(&p.results) {
@@ -131,7 +162,9 @@ fn results(all: &[(String, bool)]) -> Vec<String> {
     let mut groups: Vec<(String, usize, usize)> = vec![];
     for (name, there) in all {
         let stem = match (name.rsplit_once('_'), name.rsplit_once('.')) {
-            (Some((what, _)), Some((_, ending))) if name.starts_with("layers/") || name.starts_with("pictures/") => format!("{what}_PERIOD.{ending}"),
+            (Some((what, _)), Some((_, ending))) if name.starts_with("layers/") || name.starts_with("pictures/") => {
+                format!("{what}_PERIOD.{ending}")
+            }
             _ => name.clone(),
         };
         match groups.iter_mut().find(|g| g.0 == stem) {
@@ -163,48 +196,71 @@ fn settings(job: &Job) -> Vec<String> {
         s.extend([String::new(), format!("[{name}]")]);
         s.extend(lines);
     };
-    section("scenes", vec![
-        format!("from = [{}]", job.inputs.iter().map(|p| path(p)).collect::<Vec<_>>().join(", ")),
-        or_none("since", job.filter.since.map(|d| d.to_string())),
-        or_none("until", job.filter.until.map(|d| d.to_string())),
-        or_none("max_cloud", job.filter.max_cloud.map(|c| c.to_string())),
-    ]);
+    section(
+        "scenes",
+        vec![
+            format!("from = [{}]", job.inputs.iter().map(|p| path(p)).collect::<Vec<_>>().join(", ")),
+            or_none("since", job.filter.since.map(|d| d.to_string())),
+            or_none("until", job.filter.until.map(|d| d.to_string())),
+            or_none("max_cloud", job.filter.max_cloud.map(|c| c.to_string())),
+        ],
+    );
     section("calibrate", vec![format!("to = {}", text(r.target.name()))]);
-    section("mask", vec![
-        format!("drop = {}", list(r.mask.drop.names().iter().map(|n| n.to_string()).collect())),
-        format!("grow = {}", text(&r.mask.grow.map_or("0m".into(), |g| g.to_string()))),
-    ]);
-    section("composite", vec![
-        format!("every = {}", text(r.every.name())),
-        "by = \"median\"".into(),
-        format!("at_least = {}", r.at_least.max(1)),
-        format!("bands = {}", match &r.bands {
-            BandChoice::Needed => text("needed"),
-            BandChoice::All => text("all"),
-            BandChoice::List(roles) => list(roles.iter().map(|r| r.name().to_string()).collect()),
-        }),
-    ]);
+    section(
+        "mask",
+        vec![
+            format!("drop = {}", list(r.mask.drop.names().iter().map(|n| n.to_string()).collect())),
+            format!("grow = {}", text(&r.mask.grow.map_or("0m".into(), |g| g.to_string()))),
+        ],
+    );
+    section(
+        "composite",
+        vec![
+            format!("every = {}", text(r.every.name())),
+            "by = \"median\"".into(),
+            format!("at_least = {}", r.at_least.max(1)),
+            format!(
+                "bands = {}",
+                match &r.bands {
+                    BandChoice::Needed => text("needed"),
+                    BandChoice::All => text("all"),
+                    BandChoice::List(roles) => list(roles.iter().map(|r| r.name().to_string()).collect()),
+                }
+            ),
+        ],
+    );
     let (named, own): (Vec<_>, Vec<_>) = r.layers.iter().partition(|l| l.formula.is_none());
     let mut layers = vec![format!("use = {}", list(named.iter().map(|l| l.name.clone()).collect()))];
-    layers.extend(named.iter().filter_map(|l| INDICES.iter().find(|d| d.id == l.name)).map(|d| format!("# {} is {}", d.id, d.formula)));
+    layers.extend(
+        named
+            .iter()
+            .filter_map(|l| INDICES.iter().find(|d| d.id == l.name))
+            .map(|d| format!("# {} is {}", d.id, d.formula)),
+    );
     layers.extend(own.iter().map(|l| format!("{} = {}", l.name, text(l.formula.as_deref().unwrap_or_default()))));
     section("layers", layers);
     if let Some(p) = &job.plots {
-        section("plots", vec![
-            format!("file = {}", path(&p.file)),
-            or_none("id", p.id.as_deref().map(text)),
-            format!("weight = {}", text(&format!("{:?}", p.weight).to_lowercase())),
-            or_none("keep", r.keep.as_deref().map(text)),
-            format!("stats = {}", list(p.stats.iter().map(|s| s.to_string()).collect())),
-        ]);
+        section(
+            "plots",
+            vec![
+                format!("file = {}", path(&p.file)),
+                or_none("id", p.id.as_deref().map(text)),
+                format!("weight = {}", text(&format!("{:?}", p.weight).to_lowercase())),
+                or_none("keep", r.keep.as_deref().map(text)),
+                format!("stats = {}", list(p.stats.iter().map(|s| s.to_string()).collect())),
+            ],
+        );
     }
     let tables = [("csv", job.wanted.csv), ("geojson", job.wanted.geojson)];
-    section("output", vec![
-        format!("rasters = {}", job.wanted.layers),
-        format!("tables = {}", list(tables.iter().filter(|t| t.1).map(|t| t.0.to_string()).collect())),
-        format!("pictures = {}", job.wanted.maps),
-        "report = false".into(),
-        format!("temperature = {}", text(&format!("{:?}", r.temperature))),
-    ]);
+    section(
+        "output",
+        vec![
+            format!("rasters = {}", job.wanted.layers),
+            format!("tables = {}", list(tables.iter().filter(|t| t.1).map(|t| t.0.to_string()).collect())),
+            format!("pictures = {}", job.wanted.maps),
+            "report = false".into(),
+            format!("temperature = {}", text(&format!("{:?}", r.temperature))),
+        ],
+    );
     s
 }

@@ -39,7 +39,12 @@ fn as_json(s: &SensorDef) -> serde_json::Value {
 
 fn as_text(s: &SensorDef) -> String {
     let platforms: Vec<&str> = s.platforms.iter().map(|p| p.name.as_str()).collect();
-    let mut t = format!("{}  {}\nplatforms  {}\n\nband  role       µm                cell\n", s.id, s.name, platforms.join(", "));
+    let mut t = format!(
+        "{}  {}\nplatforms  {}\n\nband  role       µm                cell\n",
+        s.id,
+        s.name,
+        platforms.join(", ")
+    );
     for b in &s.bands {
         let edges = format!("{:.3}–{:.3}", b.from_nm / 1000.0, b.to_nm / 1000.0);
         t += &format!("{:4}  {:9}  {:16}  {} m\n", format!("B{}", b.key), b.role, edges, b.cell_m);

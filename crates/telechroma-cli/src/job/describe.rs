@@ -27,14 +27,21 @@ pub fn steps(recipe: &Recipe) -> Vec<String> {
 }
 
 /// A composite or layer.
-pub fn of_layers(job: &Job, season: &PlannedSeason, period: &PlannedPeriod, bands: &[PlannedLayer], kind: Kind) -> String {
+pub fn of_layers(
+    job: &Job,
+    season: &PlannedSeason,
+    period: &PlannedPeriod,
+    bands: &[PlannedLayer],
+    kind: Kind,
+) -> String {
     let band = |l: &PlannedLayer| BandInfo {
         name: l.name.clone(),
         unit: l.unit.label().into(),
         wavelength_nm: l.wavelength.map(|w| w.0),
         formula: l.formula.clone(),
     };
-    let input = |i: &usize| season.inputs.get(*i).map(|(id, digest)| InputInfo { id: id.clone(), digest: digest.clone() });
+    let input =
+        |i: &usize| season.inputs.get(*i).map(|(id, digest)| InputInfo { id: id.clone(), digest: digest.clone() });
     text(&Description {
         tool: tool(),
         kind,
@@ -49,12 +56,17 @@ pub fn of_layers(job: &Job, season: &PlannedSeason, period: &PlannedPeriod, band
 
 /// A raster of one scene.
 pub fn of_scene(scene: &Scene, kind: Kind, bands: Vec<BandInfo>, steps: Vec<String>, drop: Option<Reasons>) -> String {
-    let legend = REASONS.iter().filter(|d| drop.is_some_and(|set| set.and(Reasons::GROWN).and(Reasons::FILL).has(d.reason)));
+    let legend =
+        REASONS.iter().filter(|d| drop.is_some_and(|set| set.and(Reasons::GROWN).and(Reasons::FILL).has(d.reason)));
     text(&Description {
         tool: tool(),
         kind,
         period: scene.date.map(|d| d.to_string()),
-        scene: Some(SceneInfo { id: scene.id.clone(), platform: scene.platform.clone(), date: scene.date.map(|d| d.to_string()) }),
+        scene: Some(SceneInfo {
+            id: scene.id.clone(),
+            platform: scene.platform.clone(),
+            date: scene.date.map(|d| d.to_string()),
+        }),
         bands,
         legend: legend.map(|d| BitInfo { value: d.reason.bits(), reason: d.name.into() }).collect(),
         inputs: vec![InputInfo { id: scene.id.clone(), digest: scene.digest.clone() }],

@@ -51,7 +51,9 @@ pub fn open_inputs(paths: &[PathBuf], filter: &Filter, observer: &dyn Observer) 
     }
     match (inputs.scenes.is_empty() && inputs.layers.is_empty(), seen) {
         (true, 0) => Err(Report::usage("the inputs hold no scene and no raster to work on")),
-        (true, n) => Err(Report::usage(format!("none of the {n} scenes lies within the dates and the cloud limit asked for"))),
+        (true, n) => {
+            Err(Report::usage(format!("none of the {n} scenes lies within the dates and the cloud limit asked for")))
+        }
         _ => Ok(inputs),
     }
 }

@@ -153,7 +153,13 @@ struct Sinks {
 }
 
 impl Sinks {
-    fn new(job: &Job, season: &PlannedSeason, stage: &Staged, plots: Option<&table::OpenPlots>, observer: &dyn Observer) -> Result<Sinks, Report> {
+    fn new(
+        job: &Job,
+        season: &PlannedSeason,
+        stage: &Staged,
+        plots: Option<&table::OpenPlots>,
+        observer: &dyn Observer,
+    ) -> Result<Sinks, Report> {
         let rasters = outputs::rasters(job, season, stage);
         let pictures = pictures::sinks(job, season, plots);
         // plots that are only drawn need no sink
@@ -170,14 +176,21 @@ impl Sinks {
 }
 
 fn run_season(
-    job: &Job, season: PlannedSeason, stage: &Staged, plots: Option<&table::OpenPlots>, table: &mut table::Table,
-    outcome: &mut Outcome, ctx: &Context,
+    job: &Job,
+    season: PlannedSeason,
+    stage: &Staged,
+    plots: Option<&table::OpenPlots>,
+    table: &mut table::Table,
+    outcome: &mut Outcome,
+    ctx: &Context,
 ) -> Result<Vec<pictures::Gathered>, Report> {
     let mut outs = Sinks::new(job, &season, stage, plots, &ctx.progress)?;
     let sinks = outs.all();
     let plan = Plan::new(season.graph, &sinks, ctx.budget)?;
     if plan.decodes_again {
-        ctx.progress.note(Note::Costly("the memory allowed does not hold all blocks that several tiles need: some are decoded again".into()));
+        ctx.progress.note(Note::Costly(
+            "the memory allowed does not hold all blocks that several tiles need: some are decoded again".into(),
+        ));
     }
     let report: RunReport = run(&plan, sinks, &ctx.progress)?;
     outcome.ran(&plan, &report);
@@ -187,10 +200,13 @@ fn run_season(
     Ok(outs.pictures.into_iter().map(pictures::Gathered::from).collect())
 }
 
+/// The plan of a graph, its inputs, and each period with its number of scenes.
+pub type PlanPreview = (Plan, Vec<String>, Vec<(String, usize)>);
+
 /// What a dry run found.
 pub struct Preview {
-    /// The plan of each graph, with its inputs and the number of scenes in each period.
-    pub plans: Vec<(Plan, Vec<String>, Vec<(String, usize)>)>,
+    /// The plan of each graph.
+    pub plans: Vec<PlanPreview>,
     /// Names of the results, and whether they are there already.
     pub results: Vec<(String, bool)>,
 }
@@ -205,7 +221,8 @@ pub fn preview(job: &Job, ctx: &Context) -> Result<Preview, Report> {
     let plots = table::open_plots(job)?;
     let names = outputs::names(job, &seasons, plots.as_ref());
     let stage: Staged = names.iter().map(|n| (n.clone(), job.naming.root.join(n))).collect();
-    let results = names.into_iter().map(|n| (job.naming.root.join(&n).exists(), n)).map(|(there, n)| (n, there)).collect();
+    let results =
+        names.into_iter().map(|n| (job.naming.root.join(&n).exists(), n)).map(|(there, n)| (n, there)).collect();
     let mut plans = vec![];
     for season in seasons {
         let mut outs = Sinks::new(job, &season, &stage, plots.as_ref(), &ctx.progress)?;

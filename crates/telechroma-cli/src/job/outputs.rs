@@ -118,17 +118,35 @@ impl RasterOut {
 pub fn rasters(job: &Job, season: &PlannedSeason, stage: &Staged) -> Vec<RasterOut> {
     let mut outs = vec![];
     for period in &season.periods {
-        if job.wanted.composites && let Some(looks) = period.looks {
+        if job.wanted.composites
+            && let Some(looks) = period.looks
+        {
             let name = job.naming.composite(&period.period);
             let mut bands = period.bands.clone();
-            bands.push(PlannedLayer { name: "clear_looks".into(), node: looks, unit: Unit::Looks, wavelength: None, formula: None });
-            let output = Output { kind: "composite", layer: "composite".into(), period: period.period.clone(), path: name.clone(), unit: String::new() };
+            bands.push(PlannedLayer {
+                name: "clear_looks".into(),
+                node: looks,
+                unit: Unit::Looks,
+                wavelength: None,
+                formula: None,
+            });
+            let output = Output {
+                kind: "composite",
+                layer: "composite".into(),
+                period: period.period.clone(),
+                path: name.clone(),
+                unit: String::new(),
+            };
             outs.push(raster(job, season, period, &bands, RasterKind::Composite, &name, output, stage));
         }
         for l in period.layers.iter().filter(|_| job.wanted.layers) {
             let name = job.naming.layer(&l.name, &period.period);
             let output = Output {
-                kind: "layer", layer: l.name.clone(), period: period.period.clone(), path: name.clone(), unit: l.unit.label().into(),
+                kind: "layer",
+                layer: l.name.clone(),
+                period: period.period.clone(),
+                path: name.clone(),
+                unit: l.unit.label().into(),
             };
             outs.push(raster(job, season, period, std::slice::from_ref(l), RasterKind::Layer, &name, output, stage));
         }
@@ -138,11 +156,18 @@ pub fn rasters(job: &Job, season: &PlannedSeason, stage: &Staged) -> Vec<RasterO
 
 #[allow(clippy::too_many_arguments)] // one call a kind of raster, all of it facts about the one raster
 fn raster(
-    job: &Job, season: &PlannedSeason, period: &PlannedPeriod, bands: &[PlannedLayer], kind: RasterKind, name: &str, output: Output,
+    job: &Job,
+    season: &PlannedSeason,
+    period: &PlannedPeriod,
+    bands: &[PlannedLayer],
+    kind: RasterKind,
+    name: &str,
+    output: Output,
     stage: &Staged,
 ) -> RasterOut {
     let description = describe::of_layers(job, season, period, bands, kind);
-    let options = CogOptions { grid: season.graph.grid().clone(), kind: Kind::Values, bands: bands.len() as u32, description };
+    let options =
+        CogOptions { grid: season.graph.grid().clone(), kind: Kind::Values, bands: bands.len() as u32, description };
     let path = stage.get(name).cloned().unwrap_or_default();
     let (encoder, file) = CogEncoder::create(&path, options);
     RasterOut { groups: bands.iter().map(|b| vec![b.node]).collect(), encoder, file, path, output }

@@ -30,7 +30,8 @@ pub struct Style {
 }
 
 /// Bands of a colour picture, the most natural first.
-const COLOURS: &[[&str; 3]] = &[["red", "green", "blue"], ["nir", "red", "green"], ["swir16", "nir", "red"], ["swir22", "nir", "red"]];
+const COLOURS: &[[&str; 3]] =
+    &[["red", "green", "blue"], ["nir", "red", "green"], ["swir16", "nir", "red"], ["swir22", "nir", "red"]];
 const STRETCH: (f64, f64) = (2.0, 98.0);
 
 /// What a picture shows.
@@ -92,7 +93,15 @@ pub fn sinks(job: &Job, season: &PlannedSeason, plots: Option<&OpenPlots>) -> Ve
         let mut add = |what: What, nodes: &[NodeId]| {
             let (encoder, file) = PictureEncoder::create(season.graph.grid(), nodes.len());
             let (groups, scenes) = (nodes.iter().map(|n| vec![*n]).collect(), period.scenes.len());
-            outs.push(PictureOut { what, period: period.period.clone(), scenes, groups, encoder, file, outlines: outlines.clone() });
+            outs.push(PictureOut {
+                what,
+                period: period.period.clone(),
+                scenes,
+                groups,
+                encoder,
+                file,
+                outlines: outlines.clone(),
+            });
         };
         if let Some(bands) = colours(job, period).filter(|_| job.wanted.scene_pictures) {
             let nodes = bands.each_ref().map(|b| b.node);
@@ -134,7 +143,8 @@ pub fn draw(job: &Job, all: &[Gathered], stage: &Staged, threads: usize, outcome
     let work = || {
         while let Some(g) = all.get(next.fetch_add(1, Ordering::Relaxed)) {
             let name = name_of(job, g);
-            let png = page(job, g, &ranges).map_err(|e| Report::failed(format!("{name}: the picture cannot be drawn: {e}")))?;
+            let png = page(job, g, &ranges)
+                .map_err(|e| Report::failed(format!("{name}: the picture cannot be drawn: {e}")))?;
             if let Some(path) = stage.get(&name) {
                 std::fs::write(path, png).map_err(|e| telechroma_io::Error::io(path, e))?;
             }
@@ -143,7 +153,10 @@ pub fn draw(job: &Job, all: &[Gathered], stage: &Staged, threads: usize, outcome
     };
     let results: Vec<Result<(), Report>> = std::thread::scope(|s| {
         let handles: Vec<_> = (0..threads.clamp(1, all.len().max(1))).map(|_| s.spawn(work)).collect();
-        handles.into_iter().map(|h| h.join().unwrap_or_else(|_| Err(Report::failed("drawing a picture panicked")))).collect()
+        handles
+            .into_iter()
+            .map(|h| h.join().unwrap_or_else(|_| Err(Report::failed("drawing a picture panicked"))))
+            .collect()
     });
     results.into_iter().collect::<Result<Vec<()>, Report>>()?;
     for g in all {
@@ -235,10 +248,13 @@ fn subtitle(g: &Gathered) -> String {
     let grid = &g.picture.grid;
     let what = match &g.what {
         What::Scene(_) => None,
-        What::Map(l) => INDICES.iter().find(|d| d.id == l.name).map(|d| d.name.to_string()).or_else(|| l.formula.clone()),
+        What::Map(l) => {
+            INDICES.iter().find(|d| d.id == l.name).map(|d| d.name.to_string()).or_else(|| l.formula.clone())
+        }
     };
     let (w, _) = grid.transform.cell();
-    let cells = if grid.is_metric() { format!("cells of {w} m") } else { format!("{} x {} cells", grid.cols, grid.rows) };
+    let cells =
+        if grid.is_metric() { format!("cells of {w} m") } else { format!("{} x {} cells", grid.cols, grid.rows) };
     let scenes = (g.scenes > 1).then(|| format!("median of {} scenes", g.scenes));
     let crs = grid.crs.map(|c| c.name());
     [what, scenes, crs, Some(cells)].into_iter().flatten().collect::<Vec<_>>().join("  ·  ")

@@ -6,7 +6,7 @@ use telechroma_core::mask::{REASONS, Reasons};
 use telechroma_core::run::{Absorb, Part, Plan, Prepare, Sink, run};
 use telechroma_core::scene::Scene;
 use telechroma_core::tile::Kind as PlaneKind;
-use telechroma_core::{grid::Window, graph::Inputs as Planes};
+use telechroma_core::{graph::Inputs as Planes, grid::Window};
 use telechroma_io::publish::Publisher;
 use telechroma_io::raster::cog::{CogEncoder, CogOptions};
 use telechroma_io::raster::description::{BandInfo, Kind};
@@ -45,7 +45,8 @@ pub struct SceneRaster {
 /// Whatever goes wrong; nothing is left behind then.
 pub fn write_scene_rasters(jobs: Vec<SceneRaster>, naming: &Naming, ctx: &Context) -> Result<(), Report> {
     if let (Some(name), true) = (&naming.single, jobs.len() > 1) {
-        return Err(Report::usage(format!("{} scenes do not go into one file '{name}'", jobs.len())).hint("give a folder to --out"));
+        return Err(Report::usage(format!("{} scenes do not go into one file '{name}'", jobs.len()))
+            .hint("give a folder to --out"));
     }
     if jobs.is_empty() {
         return Err(Report::usage("the inputs hold no scene; rasters made earlier are calibrated already"));
@@ -59,7 +60,12 @@ pub fn write_scene_rasters(jobs: Vec<SceneRaster>, naming: &Naming, ctx: &Contex
     let (mut outputs, mut lines) = (vec![], vec![]);
     for (path, name, job) in staged {
         let description = describe::of_scene(&job.scene, job.kind, job.infos.clone(), job.steps, job.drop);
-        let options = CogOptions { grid: job.graph.grid().clone(), kind: job.plane_kind, bands: job.nodes.len() as u32, description };
+        let options = CogOptions {
+            grid: job.graph.grid().clone(),
+            kind: job.plane_kind,
+            bands: job.nodes.len() as u32,
+            description,
+        };
         let (encoder, mut file) = CogEncoder::create(&path, options);
         let groups: Vec<Vec<NodeId>> = job.nodes.iter().map(|n| vec![*n]).collect();
         let (counter, mut shares) = (Counter, Shares::default());
@@ -70,7 +76,11 @@ pub fn write_scene_rasters(jobs: Vec<SceneRaster>, naming: &Naming, ctx: &Contex
         let plan = Plan::new(job.graph, &sinks, ctx.budget)?;
         let report = run(&plan, sinks, &ctx.progress)?;
         file.finish(&path)?;
-        let summary = if job.kind == Kind::Mask { shares.text() } else { job.infos.iter().map(|b| b.name.as_str()).collect::<Vec<_>>().join(", ") };
+        let summary = if job.kind == Kind::Mask {
+            shares.text()
+        } else {
+            job.infos.iter().map(|b| b.name.as_str()).collect::<Vec<_>>().join(", ")
+        };
         lines.push(format!("{name}  {summary}"));
         outputs.push(json!({
             "kind": job.what, "scene": job.scene.id, "path": name, "bands": job.infos.iter().map(|b| json!({"name": b.name, "unit": b.unit})).collect::<Vec<_>>(),
@@ -138,8 +148,16 @@ impl Shares {
     fn list(&self) -> Vec<(&'static str, f64)> {
         let Some(fill) = self.by_reason.first().copied() else { return vec![] };
         let seen = self.cells - fill;
-        let mut list = vec![("fill of the scene", Self::percent(fill, self.cells)), ("clear", Self::percent(self.clear, seen))];
-        list.extend(REASONS.iter().zip(&self.by_reason).skip(1).filter(|(_, n)| **n > 0).map(|(d, n)| (d.name, Self::percent(*n, seen))));
+        let mut list =
+            vec![("fill of the scene", Self::percent(fill, self.cells)), ("clear", Self::percent(self.clear, seen))];
+        list.extend(
+            REASONS
+                .iter()
+                .zip(&self.by_reason)
+                .skip(1)
+                .filter(|(_, n)| **n > 0)
+                .map(|(d, n)| (d.name, Self::percent(*n, seen))),
+        );
         list
     }
 

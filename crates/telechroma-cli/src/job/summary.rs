@@ -37,8 +37,8 @@ pub struct Outcome {
     pub inputs: Vec<(String, String)>,
     /// What to know.
     pub notes: Vec<Note>,
-    /// Name of the plots, their number, the number of periods.
-    pub plots: Option<(String, usize, usize)>,
+    /// Numbers of plots and of periods in the table.
+    pub plots: Option<(usize, usize)>,
     /// The table.
     pub table: Option<(Vec<String>, Vec<Vec<String>>)>,
     /// Counts of all runs.
@@ -51,8 +51,16 @@ impl Outcome {
     /// Nothing done yet.
     pub fn new(job: &Job) -> Outcome {
         Outcome {
-            name: job.name.clone(), started: Instant::now(), threads: 0, outputs: vec![], inputs: vec![], notes: vec![], plots: None,
-            table: None, report: RunReport::default(), planned: 0,
+            name: job.name.clone(),
+            started: Instant::now(),
+            threads: 0,
+            outputs: vec![],
+            inputs: vec![],
+            notes: vec![],
+            plots: None,
+            table: None,
+            report: RunReport::default(),
+            planned: 0,
         }
     }
 

@@ -20,10 +20,12 @@ pub fn survey(planes: &[Arc<dyn PlaneSource>], ctx: &Context) -> Result<Vec<Surv
     let mut found: Vec<Option<Surveyed>> = planes.iter().map(|_| None).collect();
     while let Some(first) = found.iter().position(Option::is_none) {
         let grid = planes[first].spec().grid.clone();
-        let together: Vec<usize> = (first..planes.len()).filter(|i| found[*i].is_none() && *planes[*i].spec().grid == *grid).collect();
+        let together: Vec<usize> =
+            (first..planes.len()).filter(|i| found[*i].is_none() && *planes[*i].spec().grid == *grid).collect();
         let mut g = Graph::new((*grid).clone());
         let nodes = together.iter().map(|i| g.source(planes[*i].clone(), None)).collect::<Result<Vec<NodeId>, _>>()?;
-        let (surveyor, mut surveys) = Surveyor::new(together.iter().map(|i| planes[*i].spec().kind).collect(), grid.window());
+        let (surveyor, mut surveys) =
+            Surveyor::new(together.iter().map(|i| planes[*i].spec().kind).collect(), grid.window());
         let sinks = vec![surveyor.sink(&mut surveys, &nodes)];
         let plan = Plan::new(g, &sinks, ctx.budget)?;
         run(&plan, sinks, &ctx.progress)?;

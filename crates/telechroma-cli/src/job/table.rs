@@ -47,7 +47,8 @@ impl OpenPlots {
         let Some(crs) = grid.crs else {
             return Err(Report::usage("the raster has no coordinate system, so plots cannot be laid on it"));
         };
-        let in_cells = |p: &Plot| -> Result<Plot, std::convert::Infallible> { p.map(|x, y| Ok(grid.transform.to_cells(x, y))) };
+        let in_cells =
+            |p: &Plot| -> Result<Plot, std::convert::Infallible> { p.map(|x, y| Ok(grid.transform.to_cells(x, y))) };
         let mut laid = vec![];
         for plot in self.file.in_crs(crs)? {
             let Ok(plot) = in_cells(&plot);
@@ -80,7 +81,12 @@ const NARROW: f64 = 2.0;
 ///
 /// # Errors
 /// Where plots and grid have no coordinate system in common, or no plot touches the grid.
-pub fn sinks(job: &Job, plots: &OpenPlots, season: &PlannedSeason, observer: &dyn Observer) -> Result<Vec<PlotOut>, Report> {
+pub fn sinks(
+    job: &Job,
+    plots: &OpenPlots,
+    season: &PlannedSeason,
+    observer: &dyn Observer,
+) -> Result<Vec<PlotOut>, Report> {
     let grid = season.graph.grid();
     let laid = plots.laid_on(grid)?;
     // bands that only serve the layers are not summarised
@@ -103,8 +109,14 @@ fn check(laid: &[Plot], sink: &PlotSink, season: &PlannedSeason, observer: &dyn 
     let outside = sink.bounds().iter().filter(|b| b.is_none()).count();
     if outside == laid.len() {
         let [w, s, e, n] = season.graph.grid().bounds();
-        let corners: Vec<(f64, f64)> = laid.iter().flat_map(|p| p.parts.iter().flat_map(|p| p.outer.iter())).map(|(c, r)| season.graph.grid().transform.to_world(*c, *r)).collect();
-        let fold = |pick: fn(&(f64, f64)) -> f64, best: fn(f64, f64) -> f64| corners.iter().map(pick).reduce(best).unwrap_or(f64::NAN);
+        let corners: Vec<(f64, f64)> = laid
+            .iter()
+            .flat_map(|p| p.parts.iter().flat_map(|p| p.outer.iter()))
+            .map(|(c, r)| season.graph.grid().transform.to_world(*c, *r))
+            .collect();
+        let fold = |pick: fn(&(f64, f64)) -> f64, best: fn(f64, f64) -> f64| {
+            corners.iter().map(pick).reduce(best).unwrap_or(f64::NAN)
+        };
         return Err(Report::usage(format!(
             "no plot touches the scenes: in {} the scenes reach from {w:.0}, {s:.0} to {e:.0}, {n:.0}, the plots from {:.0}, {:.0} to {:.0}, {:.0}",
             season.graph.grid().crs.map_or("cells".into(), |c| c.name()),
@@ -122,12 +134,14 @@ fn check(laid: &[Plot], sink: &PlotSink, season: &PlannedSeason, observer: &dyn 
     Ok(())
 }
 
+/// Share of a plot on the grid, and its statistics by layer.
+type PlotValues = (f64, BTreeMap<String, Vec<f64>>);
+
 /// Results by period and layer.
 #[derive(Default)]
 pub struct Table {
     layers: Vec<(String, Unit)>,
-    /// By period: share of each plot on the grid, and its statistics by layer.
-    periods: BTreeMap<String, Vec<(f64, BTreeMap<String, Vec<f64>>)>>,
+    periods: BTreeMap<String, Vec<PlotValues>>,
 }
 
 impl Table {
@@ -139,7 +153,10 @@ impl Table {
             }
         }
         let rows: Vec<PlotRow> = out.sink.rows(out.table);
-        let period = self.periods.entry(out.period).or_insert_with(|| rows.iter().map(|r| (r.on_grid, BTreeMap::new())).collect());
+        let period = self
+            .periods
+            .entry(out.period)
+            .or_insert_with(|| rows.iter().map(|r| (r.on_grid, BTreeMap::new())).collect());
         for (have, row) in period.iter_mut().zip(rows) {
             have.0 = have.0.max(row.on_grid);
             have.1.extend(out.layers.iter().map(|l| l.0.clone()).zip(row.values));
@@ -166,7 +183,10 @@ impl Table {
                 let (on_grid, values) = &all[i];
                 let mut row = vec![plot.id.clone(), period.clone()];
                 row.extend(attributes.iter().map(|a| file.values[i].get(*a).map_or(String::new(), plain)));
-                row.extend(self.columns(stats).map(|(_, layer, _, s)| values.get(layer).map_or(String::new(), |v| csv::number(v[s]))));
+                row.extend(
+                    self.columns(stats)
+                        .map(|(_, layer, _, s)| values.get(layer).map_or(String::new(), |v| csv::number(v[s]))),
+                );
                 row.extend([csv::number((on_grid * 1e6).round() / 1e6), note(*on_grid).to_string()]);
                 rows.push(row);
             }
@@ -181,28 +201,45 @@ impl Table {
     pub fn write(&self, job: &Job, plots: &OpenPlots, stage: &Staged, outcome: &mut Outcome) -> Result<(), Report> {
         let (header, rows) = self.rows(plots);
         let stem = &plots.file.stem;
-        let output = |kind, path: &String| Output { kind, layer: stem.clone(), period: String::new(), path: path.clone(), unit: String::new() };
+        let output = |kind, path: &String| Output {
+            kind,
+            layer: stem.clone(),
+            period: String::new(),
+            path: path.clone(),
+            unit: String::new(),
+        };
         let (table, columns, joined) = (job.naming.table(stem), job.naming.columns(stem), job.naming.plots(stem));
-        if job.wanted.csv && let (Some(t), Some(c)) = (stage.get(&table), stage.get(&columns)) {
+        if job.wanted.csv
+            && let (Some(t), Some(c)) = (stage.get(&table), stage.get(&columns))
+        {
             csv::write(t, &header, &rows)?;
             csv::write(c, &["column", "unit", "meaning"].map(String::from), &self.dictionary(&plots.job.stats))?;
             outcome.outputs.extend([output("table", &table), output("columns", &columns)]);
         }
-        if job.wanted.geojson && let Some(path) = stage.get(&joined) {
+        if job.wanted.geojson
+            && let Some(path) = stage.get(&joined)
+        {
             let text = plots.file.with_properties(&self.properties(plots));
             std::fs::write(path, text).map_err(|e| telechroma_io::Error::io(path, e))?;
             outcome.outputs.push(output("plots", &joined));
         }
-        outcome.plots = Some(file_summary(plots, self));
+        outcome.plots = Some((plots.file.plots.len(), self.periods.len()));
         outcome.table = Some((header, rows));
         Ok(())
     }
 
     fn dictionary(&self, stats: &[Stat]) -> Vec<Vec<String>> {
-        let mut rows: Vec<Vec<String>> = self.columns(stats).map(|(name, layer, unit, i)| {
-            vec![name, stats[i].unit_sign(unit), format!("{}: {}", layer, stats[i].doc())]
-        }).collect();
-        rows.push(["plot_coverage", "", "share of the plot's area that lies on the scenes, 0 to 1"].map(String::from).to_vec());
+        let mut rows: Vec<Vec<String>> = self
+            .columns(stats)
+            .map(|(name, layer, unit, i)| {
+                vec![name, stats[i].unit_sign(unit), format!("{}: {}", layer, stats[i].doc())]
+            })
+            .collect();
+        rows.push(
+            ["plot_coverage", "", "share of the plot's area that lies on the scenes, 0 to 1"]
+                .map(String::from)
+                .to_vec(),
+        );
         rows.push(["plot_note", "", "'outside' or 'partly outside' the scenes"].map(String::from).to_vec());
         rows
     }
@@ -210,20 +247,22 @@ impl Table {
     /// Statistics as properties; with several periods their name is put before the column's.
     fn properties(&self, plots: &OpenPlots) -> Vec<BTreeMap<String, Json>> {
         let stats = &plots.job.stats;
-        (0..plots.file.plots.len()).map(|i| {
-            let mut p = BTreeMap::new();
-            for (period, all) in &self.periods {
-                let (on_grid, values) = &all[i];
-                for (name, layer, _, s) in self.columns(stats) {
-                    let v = values.get(layer).map_or(f64::NAN, |v| v[s]);
-                    let key = if self.periods.len() == 1 { name } else { format!("{period}_{name}") };
-                    p.insert(key, csv::number(v).parse::<f64>().map_or(Json::Null, Json::from));
+        (0..plots.file.plots.len())
+            .map(|i| {
+                let mut p = BTreeMap::new();
+                for (period, all) in &self.periods {
+                    let (on_grid, values) = &all[i];
+                    for (name, layer, _, s) in self.columns(stats) {
+                        let v = values.get(layer).map_or(f64::NAN, |v| v[s]);
+                        let key = if self.periods.len() == 1 { name } else { format!("{period}_{name}") };
+                        p.insert(key, csv::number(v).parse::<f64>().map_or(Json::Null, Json::from));
+                    }
+                    p.insert("plot_coverage".into(), Json::from((on_grid * 1e6).round() / 1e6));
+                    p.insert("plot_note".into(), Json::from(note(*on_grid)));
                 }
-                p.insert("plot_coverage".into(), Json::from((on_grid * 1e6).round() / 1e6));
-                p.insert("plot_note".into(), Json::from(note(*on_grid)));
-            }
-            p
-        }).collect()
+                p
+            })
+            .collect()
     }
 }
 
@@ -241,8 +280,4 @@ fn plain(v: &Json) -> String {
         Json::String(s) => s.clone(),
         other => other.to_string(),
     }
-}
-
-fn file_summary(plots: &OpenPlots, table: &Table) -> (String, usize, usize) {
-    (plots.file.stem.clone(), plots.file.plots.len(), table.periods.len())
 }

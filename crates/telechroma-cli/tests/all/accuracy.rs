@@ -29,7 +29,11 @@ fn reflectance_and_temperature_of_clear_cells_are_the_true_ones() {
     let clear = || (0..COLS * ROWS).filter(|i| truth.cover[*i] == Cover::Clear);
     for (band, at) in [(0, 1), (1, 3), (2, 4), (3, 5)] {
         let got = values(&th.join("t/c.tif"), band);
-        let error = || clear().map(|i| (i, f64::from(got[i]) - f64::from(truth.toa[i][at]))).filter(|(i, _)| truth.toa[*i][at] < 1.1);
+        let error = || {
+            clear()
+                .map(|i| (i, f64::from(got[i]) - f64::from(truth.toa[i][at])))
+                .filter(|(i, _)| truth.toa[*i][at] < 1.1)
+        };
         assert!(mean(error().map(|e| e.1)).abs() < 1e-4, "band {band}");
         // the grain of the counts, three at most, 2e-5 / sin(sun) each; under a veil of cloud too thin to be called one,
         // a little more
@@ -53,13 +57,19 @@ fn grown_masks_leave_few_cloudy_cells_and_most_of_the_clear_ones() {
     for a in estate.acquisitions() {
         let truth = estate.truth(&a);
         let (y, m, d) = a.date;
-        let name = std::fs::read_dir(th.join("t/masks")).unwrap().flatten().map(|e| e.path())
-            .find(|p| p.to_string_lossy().contains(&format!("_250300_{y}{m:02}{d:02}_"))).unwrap();
+        let name = std::fs::read_dir(th.join("t/masks"))
+            .unwrap()
+            .flatten()
+            .map(|e| e.path())
+            .find(|p| p.to_string_lossy().contains(&format!("_250300_{y}{m:02}{d:02}_")))
+            .unwrap();
         for (mask, cover) in values(&name, 0).iter().zip(&truth.cover) {
             match cover {
                 Cover::Fill => assert_ne!(*mask, 0.0),
                 Cover::Clear => (clear, lost) = (clear + 1, lost + i64::from(*mask != 0.0)),
-                Cover::Cloud | Cover::Shadow | Cover::Cirrus => (bad, missed) = (bad + 1, missed + i64::from(*mask == 0.0)),
+                Cover::Cloud | Cover::Shadow | Cover::Cirrus => {
+                    (bad, missed) = (bad + 1, missed + i64::from(*mask == 0.0))
+                }
             }
         }
     }
@@ -73,7 +83,11 @@ fn the_season_tells_what_happened_on_the_estate() {
     let th = demo();
     let rows = crate::table(&std::fs::read_to_string(th.join("results/tables/fields.csv")).unwrap());
     let of = |crop: &str, month: &str| {
-        let v: Vec<f64> = rows.iter().filter(|r| r["crop"] == crop && r["period"] == month).filter_map(|r| r["ndvi_mean"].parse().ok()).collect();
+        let v: Vec<f64> = rows
+            .iter()
+            .filter(|r| r["crop"] == crop && r["period"] == month)
+            .filter_map(|r| r["ndvi_mean"].parse().ok())
+            .collect();
         assert!(v.len() >= 2, "{crop} {month}");
         v.iter().sum::<f64>() / v.len() as f64
     };

@@ -36,7 +36,8 @@ fn a_band_cut_off_anywhere() {
     let file = folder.join(format!("{}_B4.TIF", s.id()));
     let whole = std::fs::read(&file).unwrap();
     // each cut is a run of the program: a choice of them, at the edges of what the file holds
-    let chosen: Vec<usize> = cuts(whole.len()).into_iter().enumerate().filter(|(i, _)| i % 29 == 0).map(|(_, c)| c).collect();
+    let chosen: Vec<usize> =
+        cuts(whole.len()).into_iter().enumerate().filter(|(i, _)| i % 29 == 0).map(|(_, c)| c).collect();
     assert!(chosen.len() > 15);
     for cut in chosen {
         std::fs::write(&file, &whole[..cut]).unwrap();
@@ -74,8 +75,11 @@ fn missing_bands_and_metadata() {
     std::fs::remove_file(folder.join(format!("{}_MTL.txt", s.id()))).unwrap();
     ndvi(&p, 2, &["holds no delivery"]);
     for (key, says) in [
-        ("REFLECTANCE_MULT_BAND_4", "calibrating band 'red' to toa needs"), ("REFLECTANCE_ADD_BAND_5", "REFLECTANCE_ADD_BAND_5"),
-        ("SUN_ELEVATION", "SUN_ELEVATION"), ("DATE_ACQUIRED", "DATE_ACQUIRED"), ("SPACECRAFT_ID", "SPACECRAFT_ID"),
+        ("REFLECTANCE_MULT_BAND_4", "calibrating band 'red' to toa needs"),
+        ("REFLECTANCE_ADD_BAND_5", "REFLECTANCE_ADD_BAND_5"),
+        ("SUN_ELEVATION", "SUN_ELEVATION"),
+        ("DATE_ACQUIRED", "DATE_ACQUIRED"),
+        ("SPACECRAFT_ID", "SPACECRAFT_ID"),
         ("LANDSAT_PRODUCT_ID", "LANDSAT_PRODUCT_ID"),
     ] {
         let (_dir, _, _, p) = one(|s| s.without = vec![key.into()]);
@@ -128,11 +132,19 @@ fn plot_files() {
     let (dir, scenes, p) = season(1);
     let run = |text: &str, code: i32, needles: &[&str]| {
         std::fs::write(dir.path().join("bad.geojson"), text).unwrap();
-        let ran = p.fails(&["summarise", "scenes", "--index", "ndvi", "--plots", "bad.geojson", "--out", "t.csv"], code, needles);
+        let ran = p.fails(
+            &["summarise", "scenes", "--index", "ndvi", "--plots", "bad.geojson", "--out", "t.csv"],
+            code,
+            needles,
+        );
         assert!(ran.err.contains("bad") && !dir.path().join("t.csv").exists(), "{}", ran.err);
     };
     let good = plots(scenes[0].corner, 25, &RECTANGLES);
-    run(&good.replace("\"id\"", "\"number\""), 2, &["which attribute is the plots' id is not clear; they have number, crop", "--id"]);
+    run(
+        &good.replace("\"id\"", "\"number\""),
+        2,
+        &["which attribute is the plots' id is not clear; they have number, crop", "--id"],
+    );
     run(&good.replace("\"id\":\"b\"", "\"id\":\"a\""), 1, &["feature 2", "ids must be unique"]);
     run(&good.replace("\"id\":\"b\"", "\"id\":null"), 1, &["feature 2", "has no 'id'"]);
     run(&good.replace("Polygon", "LineString"), 1, &["bad.geojson"]);
@@ -140,7 +152,11 @@ fn plot_files() {
     run("{\"type\": \"FeatureCollection\", \"features\": []}", 2, &["holds no plot"]);
     run(&good.replace("EPSG::32625", "EPSG::99999"), 1, &["99999"]);
     p.fails(&["summarise", "scenes", "--index", "ndvi", "--plots", "none.geojson"], 1, &["none.geojson"]);
-    p.fails(&["summarise", "scenes", "--index", "ndvi", "--plots", "plots.geojson", "--id", "corp"], 2, &["no attribute 'corp': did you mean 'crop'?"]);
+    p.fails(
+        &["summarise", "scenes", "--index", "ndvi", "--plots", "plots.geojson", "--id", "corp"],
+        2,
+        &["no attribute 'corp': did you mean 'crop'?"],
+    );
     // no crs member: the numbers would be degrees
     let value: serde_json::Value = serde_json::from_str(&good).unwrap();
     let mut degrees = value.clone();
@@ -149,17 +165,30 @@ fn plot_files() {
     // all plots elsewhere: both extents in the same coordinates
     let far = plots((scenes[0].corner.0 + 90_000.0, scenes[0].corner.1), 25, &RECTANGLES);
     std::fs::write(dir.path().join("far.geojson"), far).unwrap();
-    p.fails(&["summarise", "scenes", "--index", "ndvi", "--plots", "far.geojson"], 2,
-        &["no plot touches the scenes", "500000, 4399100 to 501200, 4400000", "590060", "WGS 84 / UTM zone 25N"]);
+    p.fails(
+        &["summarise", "scenes", "--index", "ndvi", "--plots", "far.geojson"],
+        2,
+        &["no plot touches the scenes", "500000, 4399100 to 501200, 4400000", "590060", "WGS 84 / UTM zone 25N"],
+    );
     // one plot elsewhere: its row is kept, and it is said
     let mut some = value;
-    some["features"][2] = serde_json::from_str::<serde_json::Value>(&std::fs::read_to_string(dir.path().join("far.geojson")).unwrap()).unwrap()["features"][2].clone();
+    some["features"][2] =
+        serde_json::from_str::<serde_json::Value>(&std::fs::read_to_string(dir.path().join("far.geojson")).unwrap())
+            .unwrap()["features"][2]
+            .clone();
     std::fs::write(dir.path().join("some.geojson"), some.to_string()).unwrap();
     let ran = p.ok(&["summarise", "scenes", "--index", "ndvi", "--plots", "some.geojson"]);
     let rows = crate::table(&ran.out);
-    assert_eq!((rows.len(), rows[2]["plot_note"].as_str(), rows[2]["ndvi_count"].as_str(), rows[2]["ndvi_mean"].as_str()), (4, "outside", "0", ""));
+    assert_eq!(
+        (rows.len(), rows[2]["plot_note"].as_str(), rows[2]["ndvi_count"].as_str(), rows[2]["ndvi_mean"].as_str()),
+        (4, "outside", "0", "")
+    );
     assert!(ran.err.contains("plot c lies outside the scenes"));
-    p.fails(&["summarise", "scenes", "--index", "ndvi", "--plots", "some.geojson", "--strict", "--out", "s.csv"], 3, &["plot c"]);
+    p.fails(
+        &["summarise", "scenes", "--index", "ndvi", "--plots", "some.geojson", "--strict", "--out", "s.csv"],
+        3,
+        &["plot c"],
+    );
 }
 
 #[test]
@@ -172,9 +201,21 @@ fn names_and_formulas() {
     p.fails(&["composite", "scenes", "--every", "moth", "--out", "o"], 2, &["did you mean 'month'?"]);
     p.fails(&["composite", "scenes", "--memory", "500", "--out", "o"], 2, &["write 500MB"]);
     p.fails(&["composite", "scenes", "--since", "2031-4-1", "--out", "o"], 2, &["--since"]);
-    p.fails(&["composite", "scenes", "--since", "2040-01-01", "--out", "o"], 2, &["none of the 1 scenes lies within the dates"]);
-    p.fails(&["summarise", "scenes", "--index", "ndvi", "--plots", "plots.geojson", "--stats", "maen"], 2, &["did you mean 'mean'?"]);
-    p.fails(&["summarise", "scenes", "--index", "ndvi", "--plots", "plots.geojson", "--stats", "p101"], 2, &["percentile 101 does not exist"]);
+    p.fails(
+        &["composite", "scenes", "--since", "2040-01-01", "--out", "o"],
+        2,
+        &["none of the 1 scenes lies within the dates"],
+    );
+    p.fails(
+        &["summarise", "scenes", "--index", "ndvi", "--plots", "plots.geojson", "--stats", "maen"],
+        2,
+        &["did you mean 'mean'?"],
+    );
+    p.fails(
+        &["summarise", "scenes", "--index", "ndvi", "--plots", "plots.geojson", "--stats", "p101"],
+        2,
+        &["percentile 101 does not exist"],
+    );
     let formula = |f: &str, message: &str, caret: &str| {
         let ran = p.fails(&["index", "scenes", "--formula", f, "--out", "o"], 2, &[message]);
         let lines: Vec<&str> = ran.err.lines().collect();
@@ -244,7 +285,11 @@ fn indices_over_raw_counts_are_refused() {
     let (red, nir) = (vec![9000u16; COLS * ROWS], vec![20_000u16; COLS * ROWS]);
     for (name, v) in [("red", red), ("nir", nir)] {
         let o = telechroma_world::tiff::Options { cols: COLS, rows: ROWS, ..Default::default() };
-        std::fs::write(dir.path().join(format!("{name}.tif")), telechroma_world::tiff::encode(&telechroma_world::tiff::Samples::U16(v), &o)).unwrap();
+        std::fs::write(
+            dir.path().join(format!("{name}.tif")),
+            telechroma_world::tiff::encode(&telechroma_world::tiff::Samples::U16(v), &o),
+        )
+        .unwrap();
     }
     p.fails(&["index", "red.tif", "ndvi", "--out", "o"], 1, &["red.tif", "nir"]);
 }

@@ -32,7 +32,21 @@ fn every_command_explains_itself_with_an_example() {
     let dir = tempfile::tempdir().unwrap();
     let p = program(dir.path());
     let help = p.ok(&["--help"]).out;
-    for command in ["demo", "run", "inspect", "calibrate", "mask", "composite", "index", "summarise", "draw", "indices", "sensors", "completions", "man"] {
+    for command in [
+        "demo",
+        "run",
+        "inspect",
+        "calibrate",
+        "mask",
+        "composite",
+        "index",
+        "summarise",
+        "draw",
+        "indices",
+        "sensors",
+        "completions",
+        "man",
+    ] {
         assert!(help.lines().any(|l| l.trim_start().starts_with(command)), "{command} is not in\n{help}");
         let long = p.ok(&[command, "--help"]).out;
         if !["draw", "indices", "sensors"].contains(&command) {

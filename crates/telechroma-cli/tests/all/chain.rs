@@ -21,15 +21,33 @@ fn step_by_step_is_one_pass() {
     let ran = p.ok(&["composite", "scenes", "--grow", "60m", "--bands", "green,red,nir,lwir11", "--out", "once.tif"]);
     assert!(ran.err.contains("raw scenes: calibrated to toa, masked (fill, dilated, cirrus, cloud, shadow, grown 60m), median of all dates"), "{}", ran.err);
     for band in 0..5 {
-        assert!(same(&values(&dir.path().join("steps.tif"), band), &values(&dir.path().join("once.tif"), band)), "band {band}");
+        assert!(
+            same(&values(&dir.path().join("steps.tif"), band), &values(&dir.path().join("once.tif"), band)),
+            "band {band}"
+        );
     }
     p.ok(&["index", "steps.tif", "ndvi", "lst", "--formula", "gr = green / red", "--unit", "C", "--out", "steps"]);
-    p.ok(&["index", "scenes", "ndvi", "lst", "--formula", "gr = green / red", "--unit", "C", "--grow", "60m", "--out", "once"]);
+    p.ok(&[
+        "index",
+        "scenes",
+        "ndvi",
+        "lst",
+        "--formula",
+        "gr = green / red",
+        "--unit",
+        "C",
+        "--grow",
+        "60m",
+        "--out",
+        "once",
+    ]);
     for name in ["ndvi", "lst", "gr"] {
         let read = |folder: &str| values(&dir.path().join(format!("{folder}/{name}_all.tif")), 0);
         assert!(same(&read("steps"), &read("once")), "{name}");
     }
-    let of = |args: &[&str]| table(&p.ok(&[&["summarise"], args, &["--plots", "plots.geojson", "--stats", "mean,p90"]].concat()).out);
+    let of = |args: &[&str]| {
+        table(&p.ok(&[&["summarise"], args, &["--plots", "plots.geojson", "--stats", "mean,p90"]].concat()).out)
+    };
     let steps = of(&["steps/ndvi_all.tif", "steps/lst_all.tif"]);
     let once = of(&["scenes", "--index", "ndvi,lst", "--grow", "60m", "--unit", "C"]);
     assert_eq!(steps, once);
@@ -65,7 +83,8 @@ fn the_table_goes_to_standard_output_or_to_a_file_alike() {
     let columns = std::fs::read_to_string(dir.path().join("t.columns.csv")).unwrap();
     assert!(columns.contains("ndvi_mean,,ndvi: weighted mean"), "{columns}");
     p.ok(&[&args[..], &["--out", "t.geojson"]].concat());
-    let joined: serde_json::Value = serde_json::from_slice(&std::fs::read(dir.path().join("t.geojson")).unwrap()).unwrap();
+    let joined: serde_json::Value =
+        serde_json::from_slice(&std::fs::read(dir.path().join("t.geojson")).unwrap()).unwrap();
     let first = &joined["features"][0]["properties"];
     assert_eq!((first["id"].as_str(), first["crop"].as_str()), (Some("a"), Some("flax")));
     let row = &table(&shown)[0];

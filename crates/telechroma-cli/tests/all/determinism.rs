@@ -25,7 +25,9 @@ fn bytes_are_the_same_for_one_two_and_five_threads_and_little_memory() {
     let (dir, _scenes, p) = season(6);
     std::fs::write(dir.path().join("c.toml"), CAMPAIGN).unwrap();
     let mut first = None;
-    for (n, limits) in [["--threads", "1"], ["--threads", "2"], ["--threads", "5"], ["--memory", "200MB"]].iter().enumerate() {
+    for (n, limits) in
+        [["--threads", "1"], ["--threads", "2"], ["--threads", "5"], ["--memory", "200MB"]].iter().enumerate()
+    {
         let out = format!("out{n}");
         p.ok(&[&["run", "c.toml", "-q", "--out", &out], &limits[..]].concat());
         let mut files = files_below(&dir.path().join(&out));
@@ -50,7 +52,11 @@ fn bytes_are_the_same_for_one_two_and_five_threads_and_little_memory() {
 #[test]
 fn the_order_of_inputs_does_not_matter() {
     let (dir, scenes, p) = season(4);
-    let mut names: Vec<String> = scenes.iter().enumerate().map(|(i, s)| format!("scenes/{}{}", s.id(), if i % 2 == 0 { "" } else { ".tar" })).collect();
+    let mut names: Vec<String> = scenes
+        .iter()
+        .enumerate()
+        .map(|(i, s)| format!("scenes/{}{}", s.id(), if i % 2 == 0 { "" } else { ".tar" }))
+        .collect();
     let run = |names: &[String], out: &str| {
         let mut args = vec!["composite"];
         args.extend(names.iter().map(String::as_str));
@@ -73,7 +79,11 @@ fn the_order_of_inputs_does_not_matter() {
 #[test]
 fn memory_is_held_or_refused_with_the_bytes_needed() {
     let (dir, _scenes, p) = season(3);
-    let ran = p.fails(&["composite", "scenes", "--memory", "1MB", "--out", "c.tif"], 2, &["MB of memory at least, 1 MB are allowed", "--memory"]);
+    let ran = p.fails(
+        &["composite", "scenes", "--memory", "1MB", "--out", "c.tif"],
+        2,
+        &["MB of memory at least, 1 MB are allowed", "--memory"],
+    );
     let needed = ran.err.split("needs ").nth(1).and_then(|t| t.split(' ').next()).unwrap().to_string();
     assert!(!dir.path().join("c.tif").exists());
     p.ok(&["composite", "scenes", "--memory", &format!("{needed}MB"), "--out", "c.tif"]);

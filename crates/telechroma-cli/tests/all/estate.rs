@@ -23,9 +23,14 @@ fn the_demo_does_the_whole_job() {
     let p = program(th);
     let deliveries = std::fs::read_dir(th.join("scenes")).unwrap().count();
     assert_eq!(deliveries, 10);
-    let tars = std::fs::read_dir(th.join("scenes")).unwrap().flatten().filter(|e| e.path().extension().is_some_and(|x| x == "tar")).count();
-    assert!(tars >= 2 && tars < 10);
-    let record: serde_json::Value = serde_json::from_slice(&std::fs::read(th.join("results/run.json")).unwrap()).unwrap();
+    let tars = std::fs::read_dir(th.join("scenes"))
+        .unwrap()
+        .flatten()
+        .filter(|e| e.path().extension().is_some_and(|x| x == "tar"))
+        .count();
+    assert!((2..10).contains(&tars));
+    let record: serde_json::Value =
+        serde_json::from_slice(&std::fs::read(th.join("results/run.json")).unwrap()).unwrap();
     assert_eq!(record["inputs"].as_array().unwrap().len(), 10);
     assert_eq!(record["counts"]["blocks_decoded_again"], 0);
     for o in record["outputs"].as_array().unwrap() {
@@ -49,14 +54,31 @@ fn a_dry_run_reads_no_cell_writes_nothing_and_tells_the_plan() {
     let p = program(th);
     let ran = p.ok(&["run", "campaign.toml", "--dry-run", "--out", "nowhere"]);
     assert!(!th.join("nowhere").exists());
-    for says in ["10 scenes", "700 x 600 cells of 30 x 30 m", "2031-06 (2)", "MB at most with", "layers/ndvi_", "[mask]", "grow = \"60m\"", "at_least = 1"] {
+    for says in [
+        "10 scenes",
+        "700 x 600 cells of 30 x 30 m",
+        "2031-06 (2)",
+        "MB at most with",
+        "layers/ndvi_",
+        "[mask]",
+        "grow = \"60m\"",
+        "at_least = 1",
+    ] {
         assert!(ran.out.contains(says), "'{says}' is not in\n{}", ran.out);
     }
-    let j: serde_json::Value = serde_json::from_str(&p.ok(&["run", "campaign.toml", "--dry-run", "--json"]).out).unwrap();
+    let j: serde_json::Value =
+        serde_json::from_str(&p.ok(&["run", "campaign.toml", "--dry-run", "--json"]).out).unwrap();
     assert_eq!(j["plans"][0]["scenes"].as_array().unwrap().len(), 10);
     assert_eq!(j["plans"][0]["decodes_again"], false);
     // what is shown as settings is a campaign file, and the same one
-    let settings: String = ran.out.lines().skip_while(|l| !l.starts_with("Settings")).skip(1).take_while(|l| l.is_empty() || l.starts_with("  ")).map(|l| format!("{}\n", l.trim_start())).collect();
+    let settings: String = ran
+        .out
+        .lines()
+        .skip_while(|l| !l.starts_with("Settings"))
+        .skip(1)
+        .take_while(|l| l.is_empty() || l.starts_with("  "))
+        .map(|l| format!("{}\n", l.trim_start()))
+        .collect();
     std::fs::write(th.join("shown.toml"), &settings).unwrap();
     let again = p.ok(&["run", "shown.toml", "--dry-run", "--out", "nowhere"]);
     let of = |t: &str| t.lines().skip_while(|l| !l.starts_with("Settings")).map(String::from).collect::<Vec<_>>();

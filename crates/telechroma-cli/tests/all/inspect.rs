@@ -14,8 +14,15 @@ fn a_scene_shows_its_facts_and_the_counts_of_its_cells() {
     let (_dir, scenes, p) = season(1);
     let s = &scenes[0];
     let text = p.ok(&["inspect", "scenes"]).out;
-    for line in ["Landsat 8 (landsat-oli-tirs), level L1TP", "2031-04-03 12:20:17 UTC, path 250 row 300", "42.0° above the horizon, azimuth 140.0°",
-        "20.0 % by the metadata", "40 x 30 cells of 30 m, WGS 84 / UTM zone 25N (EPSG:32625)", "ndvi", "0.636–0.673"] {
+    for line in [
+        "Landsat 8 (landsat-oli-tirs), level L1TP",
+        "2031-04-03 12:20:17 UTC, path 250 row 300",
+        "42.0° above the horizon, azimuth 140.0°",
+        "20.0 % by the metadata",
+        "40 x 30 cells of 30 m, WGS 84 / UTM zone 25N (EPSG:32625)",
+        "ndvi",
+        "0.636–0.673",
+    ] {
         assert!(text.contains(line), "'{line}' is not in\n{text}");
     }
     let j = json(&p.ok(&["inspect", "scenes", "--json"]).out);
@@ -26,9 +33,13 @@ fn a_scene_shows_its_facts_and_the_counts_of_its_cells() {
     assert_eq!(red["range"][1].as_f64().unwrap(), f64::from(counts[counts.len() - 1]));
     let missing = 1.0 - counts.len() as f64 / (COLS * ROWS) as f64;
     assert!((red["missing_share"].as_f64().unwrap() - missing).abs() < 1e-12);
-    let low = (2e-5 * f64::from(counts[((counts.len() - 1) as f64 * 0.02).round() as usize]) - 0.1) / s.sun.to_radians().sin();
+    let low = (2e-5 * f64::from(counts[((counts.len() - 1) as f64 * 0.02).round() as usize]) - 0.1)
+        / s.sun.to_radians().sin();
     assert!((red["calibrated_p2_p98"][0].as_f64().unwrap() - low).abs() < 1e-9);
-    let (fill, cloud) = (s.quality.iter().filter(|q| **q & 1 != 0).count() as f64, s.quality.iter().filter(|q| **q & 8 != 0).count() as f64);
+    let (fill, cloud) = (
+        s.quality.iter().filter(|q| **q & 1 != 0).count() as f64,
+        s.quality.iter().filter(|q| **q & 8 != 0).count() as f64,
+    );
     assert!((j["flag_shares"]["cloud"].as_f64().unwrap() - cloud / ((COLS * ROWS) as f64 - fill)).abs() < 1e-12);
 }
 
@@ -42,7 +53,14 @@ fn troubles_are_named() {
     let folder = s.write(dir.path());
     std::fs::remove_file(folder.join(format!("{}_B7.TIF", s.id()))).unwrap();
     let ran = p.ok(&["inspect", s.id().as_str()]);
-    for says in ["the sun stood only 9.0° high", "swir22 (B7)", "_B7.TIF, but the delivery does not hold it", "green (B3): 25", "saturated", "nbr (no swir22)"] {
+    for says in [
+        "the sun stood only 9.0° high",
+        "swir22 (B7)",
+        "_B7.TIF, but the delivery does not hold it",
+        "green (B3): 25",
+        "saturated",
+        "nbr (no swir22)",
+    ] {
         assert!(ran.out.contains(says), "'{says}' is not in\n{}", ran.out);
     }
     p.fails(&["inspect", s.id().as_str(), "--strict"], 3, &["troubles"]);

@@ -38,7 +38,11 @@ fn season(n: u8) -> (tempfile::TempDir, Vec<Tiny>, Program) {
     let scenes: Vec<Tiny> = (0..n).map(|i| Tiny::new(i, COLS, ROWS)).collect();
     for (i, s) in scenes.iter().enumerate() {
         let at = dir.path().join("scenes");
-        if i % 2 == 0 { s.write(&at) } else { s.write_tar(&at) };
+        if i % 2 == 0 {
+            s.write(&at)
+        } else {
+            s.write_tar(&at)
+        };
     }
     std::fs::write(dir.path().join("plots.geojson"), plots(scenes[0].corner, 25, &RECTANGLES)).unwrap();
     let p = program(dir.path());
@@ -65,5 +69,8 @@ fn values(path: &Path, band: u32) -> Vec<f32> {
 fn table(text: &str) -> Vec<std::collections::BTreeMap<String, String>> {
     let mut reader = csv::Reader::from_reader(text.as_bytes());
     let header = reader.headers().unwrap().clone();
-    reader.records().map(|r| header.iter().map(String::from).zip(r.unwrap().iter().map(String::from)).collect()).collect()
+    reader
+        .records()
+        .map(|r| header.iter().map(String::from).zip(r.unwrap().iter().map(String::from)).collect())
+        .collect()
 }

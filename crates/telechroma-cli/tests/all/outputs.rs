@@ -43,7 +43,8 @@ fn killed_at_any_moment_no_half_file_has_a_final_name_and_the_next_run_cleans_up
     for n in 0..3 {
         Tiny::new(n, 900, 700).write(&dir.path().join("scenes"));
     }
-    std::fs::write(dir.path().join("c.toml"), "[composite]\nbands = \"all\"\n[layers]\nuse = [\"ndvi\", \"lst\"]\n").unwrap();
+    std::fs::write(dir.path().join("c.toml"), "[composite]\nbands = \"all\"\n[layers]\nuse = [\"ndvi\", \"lst\"]\n")
+        .unwrap();
     let p = program(dir.path());
     let out = dir.path().join("results");
     let mut caught = 0;
@@ -81,7 +82,11 @@ fn an_interrupt_ends_with_130_and_leaves_nothing() {
     let p = program(dir.path());
     let mut caught = false;
     for ms in [60, 120, 30, 200, 350] {
-        let child = p.command(&["composite", "scenes", "-q", "--threads", "1", "--out", "out"]).stderr(Stdio::piped()).spawn().unwrap();
+        let child = p
+            .command(&["composite", "scenes", "-q", "--threads", "1", "--out", "out"])
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
         std::thread::sleep(Duration::from_millis(ms));
         std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
         let ended = child.wait_with_output().unwrap();
@@ -105,8 +110,11 @@ fn a_full_disk_is_said_and_nothing_stays() {
     }
     // a limit on the size of files stands in for a full disk: writing fails in the middle
     let exe = env!("CARGO_BIN_EXE_telechroma");
-    let ran = std::process::Command::new("sh").current_dir(dir.path())
-        .args(["-c", &format!("trap '' XFSZ; ulimit -f 200; exec {exe} composite scenes --out out")]).output().unwrap();
+    let ran = std::process::Command::new("sh")
+        .current_dir(dir.path())
+        .args(["-c", &format!("trap '' XFSZ; ulimit -f 200; exec {exe} composite scenes --out out")])
+        .output()
+        .unwrap();
     let err = String::from_utf8_lossy(&ran.stderr).into_owned();
     assert_eq!(ran.status.code(), Some(1), "{err}");
     assert!(err.contains("error: out/.unfinished-") || err.contains("error: out"), "{err}");

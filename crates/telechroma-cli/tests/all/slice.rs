@@ -25,14 +25,30 @@ fn layers(scenes: &[Tiny]) -> BTreeMap<&'static str, Vec<f64>> {
     let [green, red, nir, swir22, warm] = [3, 4, 5, 7, 10].map(|b| composite(scenes, b));
     let ratio = |a: &[f64], b: &[f64]| a.iter().zip(b).map(|(a, b)| (a - b) / (a + b)).collect::<Vec<f64>>();
     let ndvi = ratio(&nir, &red);
-    let lst = ndvi.iter().zip(&warm).map(|(n, t)| {
-        let pv = ((n - 0.2) / 0.3).clamp(0.0, 1.0).powi(2);
-        let e: f64 = 0.97 * (1.0 - pv) + 0.99 * pv;
-        t / (1.0 + 10.895e-6 * t / 0.014_387_768_8 * e.ln()) - 273.15
-    }).collect();
-    let own = green.iter().zip(&red).map(|(g, r)| if g > r { g / r } else { 0.0 }).zip(&green).zip(&red)
-        .map(|((v, g), r)| if g.is_nan() || r.is_nan() { f64::NAN } else { v }).collect();
-    BTreeMap::from([("ndwi", ratio(&green, &nir)), ("nbr", ratio(&nir, &swir22)), ("lst", lst), ("own", own), ("ndvi", ndvi)])
+    let lst = ndvi
+        .iter()
+        .zip(&warm)
+        .map(|(n, t)| {
+            let pv = ((n - 0.2) / 0.3).clamp(0.0, 1.0).powi(2);
+            let e: f64 = 0.97 * (1.0 - pv) + 0.99 * pv;
+            t / (1.0 + 10.895e-6 * t / 0.014_387_768_8 * e.ln()) - 273.15
+        })
+        .collect();
+    let own = green
+        .iter()
+        .zip(&red)
+        .map(|(g, r)| if g > r { g / r } else { 0.0 })
+        .zip(&green)
+        .zip(&red)
+        .map(|((v, g), r)| if g.is_nan() || r.is_nan() { f64::NAN } else { v })
+        .collect();
+    BTreeMap::from([
+        ("ndwi", ratio(&green, &nir)),
+        ("nbr", ratio(&nir, &swir22)),
+        ("lst", lst),
+        ("own", own),
+        ("ndvi", ndvi),
+    ])
 }
 
 fn close(got: &[f32], want: &[f64], tolerance: f64, what: &str) {
@@ -71,9 +87,15 @@ fn a_campaign_gives_the_numbers_computed_by_hand() {
     for (month, scenes) in [("2031-04", &scenes[0..2]), ("2031-05", &scenes[2..4]), ("2031-06", &scenes[4..6])] {
         let file = out.join(format!("layers/composite_{month}.tif"));
         for (i, band) in [3, 4, 5, 7, 10].into_iter().enumerate() {
-            close(&values(&file, i as u32), &composite(scenes, band), if band == 10 { 5e-5 } else { 1e-7 }, &format!("band {band}, {month}"));
+            close(
+                &values(&file, i as u32),
+                &composite(scenes, band),
+                if band == 10 { 5e-5 } else { 1e-7 },
+                &format!("band {band}, {month}"),
+            );
         }
-        let looks: Vec<f64> = (0..COLS * ROWS).map(|i| scenes.iter().filter(|s| s.quality[i] & 0x1F == 0).count() as f64).collect();
+        let looks: Vec<f64> =
+            (0..COLS * ROWS).map(|i| scenes.iter().filter(|s| s.quality[i] & 0x1F == 0).count() as f64).collect();
         close(&values(&file, 5), &looks, 0.0, "clear looks");
         for (name, want) in layers(scenes) {
             let got = values(&out.join(format!("layers/{name}_{month}.tif")), 0);
@@ -99,7 +121,12 @@ fn check_row(row: &BTreeMap<String, String>, name: &str, layer: &[f64], rectangl
     let number = |stat: &str| row[&format!("{name}_{stat}")].parse::<f64>().unwrap_or(f64::NAN);
     let near = |stat: &str, want: f64, tolerance: f64| {
         let got = number(stat);
-        assert!(got.is_nan() && want.is_nan() || (got - want).abs() <= tolerance, "{} {} {name}_{stat}: {got} {want}", row["id"], row["period"]);
+        assert!(
+            got.is_nan() && want.is_nan() || (got - want).abs() <= tolerance,
+            "{} {} {name}_{stat}: {got} {want}",
+            row["id"],
+            row["period"]
+        );
     };
     let weight: f64 = valid.iter().map(|v| v.0).sum();
     let sum: f64 = valid.iter().map(|v| v.0 * v.1).sum();
@@ -142,16 +169,35 @@ fn cells_counted_by_their_centre_and_by_touch() {
     let layer = layers(&scenes).remove("ndvi").unwrap();
     let inside = |(c, r, w, h): (f64, f64, f64, f64), whole: bool| {
         let cells = (0..ROWS).flat_map(|y| (0..COLS).map(move |x| (x as f64, y as f64)));
-        cells.filter(|(x, y)| match whole {
-            true => x + 0.5 >= c && x + 0.5 < c + w && y + 0.5 >= r && y + 0.5 < r + h,
-            false => x + 1.0 > c && *x < c + w && y + 1.0 > r && *y < r + h,
-        }).map(|(x, y)| layer[y as usize * COLS + x as usize]).filter(|v| !v.is_nan()).collect::<Vec<f64>>()
+        cells
+            .filter(|(x, y)| match whole {
+                true => x + 0.5 >= c && x + 0.5 < c + w && y + 0.5 >= r && y + 0.5 < r + h,
+                false => x + 1.0 > c && *x < c + w && y + 1.0 > r && *y < r + h,
+            })
+            .map(|(x, y)| layer[y as usize * COLS + x as usize])
+            .filter(|v| !v.is_nan())
+            .collect::<Vec<f64>>()
     };
     for (weight, whole) in [("centre", true), ("touch", false)] {
-        let ran = p.ok(&["summarise", "scenes", "--index", "ndvi", "--plots", "plots.geojson", "--weight", weight, "--stats", "count,mean"]);
+        let ran = p.ok(&[
+            "summarise",
+            "scenes",
+            "--index",
+            "ndvi",
+            "--plots",
+            "plots.geojson",
+            "--weight",
+            weight,
+            "--stats",
+            "count,mean",
+        ]);
         for (row, (id, c, r, w, h)) in table(&ran.out).iter().zip(RECTANGLES) {
             let want = inside((c, r, w, h), whole);
-            assert_eq!((row["id"].as_str(), row["ndvi_count"].as_str()), (id, want.len().to_string().as_str()), "{weight}");
+            assert_eq!(
+                (row["id"].as_str(), row["ndvi_count"].as_str()),
+                (id, want.len().to_string().as_str()),
+                "{weight}"
+            );
             if !want.is_empty() {
                 let mean = want.iter().sum::<f64>() / want.len() as f64;
                 assert!((row["ndvi_mean"].parse::<f64>().unwrap() - mean).abs() < 1e-6, "{weight} {id}");
@@ -166,7 +212,16 @@ fn kept_cells_only() {
     let (_dir, scenes, p) = season(3);
     let layer = layers(&scenes).remove("ndvi").unwrap();
     let ran = p.ok(&[
-        "summarise", "scenes", "--index", "ndvi", "--plots", "plots.geojson", "--keep", "ndvi > 0.05", "--stats", "mean,kept_share,valid_share,count",
+        "summarise",
+        "scenes",
+        "--index",
+        "ndvi",
+        "--plots",
+        "plots.geojson",
+        "--keep",
+        "ndvi > 0.05",
+        "--stats",
+        "mean,kept_share,valid_share,count",
     ]);
     for (row, (_, c, r, w, h)) in table(&ran.out).iter().zip(RECTANGLES) {
         let all = shares(&layer, (c, r, w, h));
@@ -197,7 +252,11 @@ fn radiance_growth_at_least_and_the_choice_of_scenes() {
 
     p.ok(&["composite", "scenes", "--bands", "nir", "--grow", "45m", "--at-least", "2", "--out", "g.tif"]);
     let masked = |s: &Tiny, x: i64, y: i64| {
-        let flagged = |x: i64, y: i64, bits: u16| (0..COLS as i64).contains(&x) && (0..ROWS as i64).contains(&y) && s.quality[y as usize * COLS + x as usize] & bits != 0;
+        let flagged = |x: i64, y: i64, bits: u16| {
+            (0..COLS as i64).contains(&x)
+                && (0..ROWS as i64).contains(&y)
+                && s.quality[y as usize * COLS + x as usize] & bits != 0
+        };
         // 45 m reach the eight neighbours' nearer ones: (30² + 30²)½ = 42.4 m; fill does not grow
         flagged(x, y, 1) || (-1..=1).any(|dy| (-1..=1).any(|dx| flagged(x + dx, y + dy, 0x1E)))
     };
@@ -208,7 +267,18 @@ fn radiance_growth_at_least_and_the_choice_of_scenes() {
     };
     close(&values(&dir.path().join("g.tif"), 0), &(0..COLS * ROWS).map(grown).collect::<Vec<_>>(), 1e-7, "grown");
 
-    p.ok(&["composite", "scenes", "--bands", "nir", "--since", "2031-04-17", "--until", "2031-05-03", "--out", "s.tif"]);
+    p.ok(&[
+        "composite",
+        "scenes",
+        "--bands",
+        "nir",
+        "--since",
+        "2031-04-17",
+        "--until",
+        "2031-05-03",
+        "--out",
+        "s.tif",
+    ]);
     close(&values(&dir.path().join("s.tif"), 0), &composite(&scenes[1..3], 5), 1e-7, "chosen by date");
 }
 
@@ -222,12 +292,17 @@ fn plots_in_longitude_and_latitude_lie_where_the_same_plots_in_utm_lie() {
         for at in f["geometry"]["coordinates"][0].as_array_mut().unwrap() {
             let (x, y) = (at[0].as_f64().unwrap(), at[1].as_f64().unwrap());
             // columns and rows of the made-up estate's grid: an independent inverse of the projection
-            let (lon, lat) = telechroma_world::plots::longitude_latitude((x - telechroma_world::CORNER.0) / 30.0, (telechroma_world::CORNER.1 - y) / 30.0);
+            let (lon, lat) = telechroma_world::plots::longitude_latitude(
+                (x - telechroma_world::CORNER.0) / 30.0,
+                (telechroma_world::CORNER.1 - y) / 30.0,
+            );
             *at = serde_json::json!([lon, lat]);
         }
     }
     std::fs::write(dir.path().join("geographic.geojson"), geographic.to_string()).unwrap();
-    let run = |plots: &str| table(&p.ok(&["summarise", "scenes", "--index", "ndvi", "--plots", plots, "--stats", "mean,valid_share"]).out);
+    let run = |plots: &str| {
+        table(&p.ok(&["summarise", "scenes", "--index", "ndvi", "--plots", plots, "--stats", "mean,valid_share"]).out)
+    };
     for (a, b) in run("plots.geojson").iter().zip(run("geographic.geojson")) {
         let n = |r: &BTreeMap<String, String>, k: &str| r[k].parse::<f64>().unwrap();
         assert!((n(a, "ndvi_mean") - n(&b, "ndvi_mean")).abs() < 1e-5, "{a:?} {b:?}");

@@ -116,9 +116,7 @@ impl Projector {
     /// [`Error::Coordinates`] where the place has no coordinates there.
     pub fn project(&self, x: f64, y: f64) -> Result<(f64, f64)> {
         let Some((from, to)) = &self.pair else { return Ok((x, y)) };
-        let fails = || {
-            Error::Coordinates(format!("({x}, {y}) in {} has no place in {}", self.names.0, self.names.1))
-        };
+        let fails = || Error::Coordinates(format!("({x}, {y}) in {} has no place in {}", self.names.0, self.names.1));
         if from.is_latlong() && (x.abs() > 360.0 || y.abs() > 90.0) {
             return Err(Error::Coordinates(format!(
                 "({x}, {y}) is no longitude and latitude in degrees (the coordinates may be in another system, or swapped)"

@@ -50,7 +50,11 @@ impl Grid {
     pub fn offset_of(&self, other: &Grid) -> Result<(i64, i64), String> {
         match (self.crs, other.crs) {
             (Some(a), Some(b)) if a != b => {
-                return Err(format!("they are in different coordinate systems, {} ({a}) and {} ({b})", a.name(), b.name()));
+                return Err(format!(
+                    "they are in different coordinate systems, {} ({a}) and {} ({b})",
+                    a.name(),
+                    b.name()
+                ));
             }
             (None, Some(_)) | (Some(_), None) => return Err("one of them has no coordinate system".into()),
             _ => {}
@@ -69,7 +73,10 @@ impl Grid {
             let unit = if self.is_metric() { "m" } else { "units" };
             return Err(format!(
                 "they are {:.2} {unit} east-west and {:.2} {unit} north-south off whole cells ({:.2} and {:.2} of a cell)",
-                dc.abs() * w, dr.abs() * h, dc.abs(), dr.abs()
+                dc.abs() * w,
+                dr.abs() * h,
+                dc.abs(),
+                dr.abs()
             ));
         }
         if col.abs() > 1e7 || row.abs() > 1e7 {

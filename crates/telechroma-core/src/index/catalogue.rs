@@ -28,45 +28,83 @@ pub struct IndexDef {
 /// Rows sorted by id.
 pub const INDICES: &[IndexDef] = &[
     IndexDef {
-        id: "bsi", name: "bare soil index", formula: "((swir16 + red) - (nir + blue)) / ((swir16 + red) + (nir + blue))",
-        unit: Unit::One, typical: (-0.6, 0.4), ramp: "soil", source: "Rikimaru et al. 2002",
+        id: "bsi",
+        name: "bare soil index",
+        formula: "((swir16 + red) - (nir + blue)) / ((swir16 + red) + (nir + blue))",
+        unit: Unit::One,
+        typical: (-0.6, 0.4),
+        ramp: "soil",
+        source: "Rikimaru et al. 2002",
         check: (&[("swir16", 0.3), ("red", 0.2), ("nir", 0.25), ("blue", 0.1)], 0.15 / 0.85),
     },
     IndexDef {
-        id: "emissivity", name: "surface emissivity from NDVI thresholds", formula: "0.97 * (1 - pv) + 0.99 * pv",
-        unit: Unit::One, typical: (0.97, 0.99), ramp: "slate", source: "Sobrino et al. 2004, with continuous ends 0.97 and 0.99",
+        id: "emissivity",
+        name: "surface emissivity from NDVI thresholds",
+        formula: "0.97 * (1 - pv) + 0.99 * pv",
+        unit: Unit::One,
+        typical: (0.97, 0.99),
+        ramp: "slate",
+        source: "Sobrino et al. 2004, with continuous ends 0.97 and 0.99",
         check: (&[("nir", 0.27), ("red", 0.13)], 0.975),
     },
     IndexDef {
-        id: "lst", name: "land surface temperature, one thermal channel, corrected for emissivity only",
+        id: "lst",
+        name: "land surface temperature, one thermal channel, corrected for emissivity only",
         formula: "lwir11 / (1 + wavelength(lwir11) * 1e-6 * lwir11 / 0.0143877688 * ln(emissivity))",
-        unit: Unit::Kelvin, typical: (280.0, 320.0), ramp: "heat",
+        unit: Unit::Kelvin,
+        typical: (280.0, 320.0),
+        ramp: "heat",
         source: "Artis & Carnahan 1982; reads some kelvin low in moist air",
         check: (&[("lwir11", 303.15), ("nir", 0.27), ("red", 0.13), ("wavelength", 10.895)], 304.922_174_432_372_5),
     },
     IndexDef {
-        id: "nbr", name: "normalised burn ratio", formula: "(nir - swir22) / (nir + swir22)",
-        unit: Unit::One, typical: (-0.5, 0.8), ramp: "burn", source: "López García & Caselles 1991; Key & Benson 2006",
+        id: "nbr",
+        name: "normalised burn ratio",
+        formula: "(nir - swir22) / (nir + swir22)",
+        unit: Unit::One,
+        typical: (-0.5, 0.8),
+        ramp: "burn",
+        source: "López García & Caselles 1991; Key & Benson 2006",
         check: (&[("nir", 0.3), ("swir22", 0.1)], 0.5),
     },
     IndexDef {
-        id: "ndmi", name: "normalised difference moisture index", formula: "(nir - swir16) / (nir + swir16)",
-        unit: Unit::One, typical: (-0.4, 0.6), ramp: "water", source: "Hardisky et al. 1983; Gao 1996",
+        id: "ndmi",
+        name: "normalised difference moisture index",
+        formula: "(nir - swir16) / (nir + swir16)",
+        unit: Unit::One,
+        typical: (-0.4, 0.6),
+        ramp: "water",
+        source: "Hardisky et al. 1983; Gao 1996",
         check: (&[("nir", 0.362), ("swir16", 0.205)], 0.157 / 0.567),
     },
     IndexDef {
-        id: "ndvi", name: "normalised difference vegetation index", formula: "(nir - red) / (nir + red)",
-        unit: Unit::One, typical: (-0.2, 0.9), ramp: "plants", source: "Rouse et al. 1974; Tucker 1979",
+        id: "ndvi",
+        name: "normalised difference vegetation index",
+        formula: "(nir - red) / (nir + red)",
+        unit: Unit::One,
+        typical: (-0.2, 0.9),
+        ramp: "plants",
+        source: "Rouse et al. 1974; Tucker 1979",
         check: (&[("nir", 0.5), ("red", 0.1)], 0.4 / 0.6),
     },
     IndexDef {
-        id: "ndwi", name: "normalised difference water index (open water above 0)", formula: "(green - nir) / (green + nir)",
-        unit: Unit::One, typical: (-0.8, 0.6), ramp: "water", source: "McFeeters 1996",
+        id: "ndwi",
+        name: "normalised difference water index (open water above 0)",
+        formula: "(green - nir) / (green + nir)",
+        unit: Unit::One,
+        typical: (-0.8, 0.6),
+        ramp: "water",
+        source: "McFeeters 1996",
         check: (&[("green", 0.06), ("nir", 0.02)], 0.5),
     },
     IndexDef {
-        id: "pv", name: "share of green cover from NDVI", formula: "clip((ndvi - 0.2) / (0.5 - 0.2), 0, 1) ^ 2",
-        unit: Unit::One, typical: (0.0, 1.0), ramp: "plants", source: "Carlson & Ripley 1997",
+        id: "pv",
+        name: "share of green cover from NDVI",
+        formula: "clip((ndvi - 0.2) / (0.5 - 0.2), 0, 1) ^ 2",
+        unit: Unit::One,
+        typical: (0.0, 1.0),
+        ramp: "plants",
+        source: "Carlson & Ripley 1997",
         check: (&[("nir", 0.27), ("red", 0.13)], 0.25),
     },
 ];
@@ -170,7 +208,11 @@ mod tests {
         let inversion = find("lst").unwrap().formula.replace("emissivity", "green");
         for name in ["lst_emissivity_tirs10", "lst_emissivity_tm", "lst_emissivity_one"] {
             let e = worked::example(name);
-            let inputs = [("lwir11", e.number("bt_k")), ("green", e.number("emissivity")), ("wavelength", e.number("wavelength_m") * 1e6)];
+            let inputs = [
+                ("lwir11", e.number("bt_k")),
+                ("green", e.number("emissivity")),
+                ("wavelength", e.number("wavelength_m") * 1e6),
+            ];
             e.check(value(&inversion, &inputs.map(|(k, v)| (k.to_string(), v))));
         }
     }

@@ -32,18 +32,58 @@ pub enum ExprKind {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[allow(missing_docs)] // each is its name
 pub enum Function {
-    Add, Subtract, Multiply, Divide, Power, Negate,
-    Equal, Unequal, Less, LessEqual, Greater, GreaterEqual,
-    And, Or, Not, IsMissing, IsKnown, Where,
-    Sqrt, Abs, Ln, Log10, Exp, Min, Max, Sin, Cos, Tan, Tanh, Floor, Ceil, Round, Clip,
+    Add,
+    Subtract,
+    Multiply,
+    Divide,
+    Power,
+    Negate,
+    Equal,
+    Unequal,
+    Less,
+    LessEqual,
+    Greater,
+    GreaterEqual,
+    And,
+    Or,
+    Not,
+    IsMissing,
+    IsKnown,
+    Where,
+    Sqrt,
+    Abs,
+    Ln,
+    Log10,
+    Exp,
+    Min,
+    Max,
+    Sin,
+    Cos,
+    Tan,
+    Tanh,
+    Floor,
+    Ceil,
+    Round,
+    Clip,
 }
 
 /// Functions by the name they are called by, with the number of operands.
 const FUNCTIONS: &[(&str, Function, usize)] = &[
-    ("abs", Function::Abs, 1), ("ceil", Function::Ceil, 1), ("clip", Function::Clip, 3), ("cos", Function::Cos, 1),
-    ("exp", Function::Exp, 1), ("floor", Function::Floor, 1), ("ln", Function::Ln, 1), ("log10", Function::Log10, 1),
-    ("max", Function::Max, 2), ("min", Function::Min, 2), ("round", Function::Round, 1), ("sin", Function::Sin, 1),
-    ("sqrt", Function::Sqrt, 1), ("tan", Function::Tan, 1), ("tanh", Function::Tanh, 1),
+    ("abs", Function::Abs, 1),
+    ("ceil", Function::Ceil, 1),
+    ("clip", Function::Clip, 3),
+    ("cos", Function::Cos, 1),
+    ("exp", Function::Exp, 1),
+    ("floor", Function::Floor, 1),
+    ("ln", Function::Ln, 1),
+    ("log10", Function::Log10, 1),
+    ("max", Function::Max, 2),
+    ("min", Function::Min, 2),
+    ("round", Function::Round, 1),
+    ("sin", Function::Sin, 1),
+    ("sqrt", Function::Sqrt, 1),
+    ("tan", Function::Tan, 1),
+    ("tanh", Function::Tanh, 1),
 ];
 
 const WORDS: &[&str] = &["and", "else", "in", "missing", "not", "or", "where"];
@@ -103,7 +143,8 @@ fn tokens(text: &str) -> Result<Vec<(Token, usize)>> {
                     end += 1 + sign + digits;
                 }
             }
-            let number = rest[..end].parse().map_err(|_| failed(text, at, format!("'{}' is not a number", &rest[..end])))?;
+            let number =
+                rest[..end].parse().map_err(|_| failed(text, at, format!("'{}' is not a number", &rest[..end])))?;
             found.push((Token::Number(number), at));
             at += end;
         } else if c.is_alphabetic() || c == '_' {
@@ -338,13 +379,16 @@ impl Parser<'_> {
 
     fn function(&mut self, name: &str, at: usize) -> Result<Expr> {
         if name == "wavelength" {
-            let Token::Word(band) = self.step() else { return Err(failed(self.text, at, "wavelength() takes the name of a band")) };
+            let Token::Word(band) = self.step() else {
+                return Err(failed(self.text, at, "wavelength() takes the name of a band"));
+            };
             self.expect(")")?;
             return Ok(Expr { at, kind: ExprKind::Wavelength(band) });
         }
         let Some((_, f, n)) = FUNCTIONS.iter().find(|f| f.0 == name) else {
             let names: Vec<&str> = FUNCTIONS.iter().map(|f| f.0).chain(["wavelength"]).collect();
-            let hint = nearest(name, &names).map_or(format!("there are {}", names.join(", ")), |n| format!("did you mean '{n}'?"));
+            let hint = nearest(name, &names)
+                .map_or(format!("there are {}", names.join(", ")), |n| format!("did you mean '{n}'?"));
             return Err(failed(self.text, at, format!("unknown function '{name}': {hint}")));
         };
         let mut parts = vec![self.whole()?];
@@ -354,7 +398,11 @@ impl Parser<'_> {
         self.expect(")")?;
         let many = matches!(f, Function::Min | Function::Max) && parts.len() > 2;
         if parts.len() != *n && !many {
-            return Err(failed(self.text, at, format!("{name}() takes {n} value{}, found {}", if *n == 1 { "" } else { "s" }, parts.len())));
+            return Err(failed(
+                self.text,
+                at,
+                format!("{name}() takes {n} value{}, found {}", if *n == 1 { "" } else { "s" }, parts.len()),
+            ));
         }
         if !many {
             return Ok(Self::call(at, *f, parts));
@@ -376,7 +424,10 @@ mod tests {
 
     #[test]
     fn troubles_are_pointed_at() {
-        assert_eq!(message("(nir - red / (nir + red)"), "expected ')', found the end\n  (nir - red / (nir + red)\n                          ^");
+        assert_eq!(
+            message("(nir - red / (nir + red)"),
+            "expected ')', found the end\n  (nir - red / (nir + red)\n                          ^"
+        );
         assert_eq!(message("nir * * red"), "expected a value, found '*'\n  nir * * red\n        ^");
         assert_eq!(message("sqr(nir)"), "unknown function 'sqr': did you mean 'sqrt'?\n  sqr(nir)\n  ^");
         assert_eq!(message("nir $ 2"), "'$' means nothing in a formula\n  nir $ 2\n      ^");

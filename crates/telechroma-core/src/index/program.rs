@@ -189,19 +189,26 @@ impl Compiler<'_> {
             ExprKind::Name(name) => self.name(name, e.at, text)?,
             ExprKind::Wavelength(band) => match self.names.wavelength_um(band) {
                 Some(um) => self.step(Step::Constant(um)),
-                None => return Err(Error::Formula {
-                    formula: text.into(), at: e.at, message: format!("the wavelength of band '{band}' is not known"),
-                }),
+                None => {
+                    return Err(Error::Formula {
+                        formula: text.into(),
+                        at: e.at,
+                        message: format!("the wavelength of band '{band}' is not known"),
+                    });
+                }
             },
             ExprKind::Call(f, parts) => {
                 let mut operands = [0; 3];
                 for (o, part) in operands.iter_mut().zip(parts) {
                     *o = self.expr(part, text)?;
                 }
-                let constants: Vec<f64> = operands[..parts.len()].iter().filter_map(|o| match self.program.steps[*o] {
-                    Step::Constant(c) => Some(c),
-                    _ => None,
-                }).collect();
+                let constants: Vec<f64> = operands[..parts.len()]
+                    .iter()
+                    .filter_map(|o| match self.program.steps[*o] {
+                        Step::Constant(c) => Some(c),
+                        _ => None,
+                    })
+                    .collect();
                 if constants.len() == parts.len() {
                     let at = |i: usize| constants.get(i).copied().unwrap_or(f64::NAN);
                     self.step(Step::Constant(f.of([at(0), at(1), at(2)])))
@@ -223,7 +230,11 @@ impl Compiler<'_> {
             }
             Some(Resolved::Formula(formula)) => {
                 if self.inside.iter().any(|n| n == name) {
-                    return Err(Error::Formula { formula: text.into(), at, message: format!("'{name}' is defined by itself") });
+                    return Err(Error::Formula {
+                        formula: text.into(),
+                        at,
+                        message: format!("'{name}' is defined by itself"),
+                    });
                 }
                 self.inside.push(name.into());
                 let n = self.expr(&parse(&formula)?, &formula)?;
@@ -267,8 +278,20 @@ impl Function {
             Function::Add => a + b,
             Function::Subtract => a - b,
             Function::Multiply => a * b,
-            Function::Divide => if b == 0.0 { f64::NAN } else { a / b },
-            Function::Power => if b == 2.0 { a * a } else { a.powf(b) },
+            Function::Divide => {
+                if b == 0.0 {
+                    f64::NAN
+                } else {
+                    a / b
+                }
+            }
+            Function::Power => {
+                if b == 2.0 {
+                    a * a
+                } else {
+                    a.powf(b)
+                }
+            }
             Function::Negate => -a,
             Function::Equal => known(truth(a == b), a, b),
             Function::Unequal => known(truth(a != b), a, b),
@@ -281,11 +304,31 @@ impl Function {
             Function::Not => known(truth(a == 0.0), a, a),
             Function::IsMissing => truth(a.is_nan()),
             Function::IsKnown => truth(!a.is_nan()),
-            Function::Where => if b.is_nan() { f64::NAN } else if b != 0.0 { a } else { c },
+            Function::Where => {
+                if b.is_nan() {
+                    f64::NAN
+                } else if b != 0.0 {
+                    a
+                } else {
+                    c
+                }
+            }
             Function::Sqrt => a.sqrt(),
             Function::Abs => a.abs(),
-            Function::Ln => if a > 0.0 { a.ln() } else { f64::NAN },
-            Function::Log10 => if a > 0.0 { a.log10() } else { f64::NAN },
+            Function::Ln => {
+                if a > 0.0 {
+                    a.ln()
+                } else {
+                    f64::NAN
+                }
+            }
+            Function::Log10 => {
+                if a > 0.0 {
+                    a.log10()
+                } else {
+                    f64::NAN
+                }
+            }
             Function::Exp => a.exp(),
             Function::Min => known(a.min(b), a, b),
             Function::Max => known(a.max(b), a, b),
@@ -296,7 +339,13 @@ impl Function {
             Function::Floor => a.floor(),
             Function::Ceil => a.ceil(),
             Function::Round => a.round_ties_even(),
-            Function::Clip => if b.is_nan() || c.is_nan() || a.is_nan() { f64::NAN } else { a.max(b).min(c) },
+            Function::Clip => {
+                if b.is_nan() || c.is_nan() || a.is_nan() {
+                    f64::NAN
+                } else {
+                    a.max(b).min(c)
+                }
+            }
         }
     }
 
@@ -359,7 +408,15 @@ mod tests {
         assert_eq!(value("1 where red in (0.25, 0.5) and not nir < 1 else 0", 0.5, 2.0), 1.0);
         assert_eq!(value("0 where red = missing else red", f64::NAN, 0.0), 0.0);
         assert_eq!(value("max(red, nir, 3)", 1.0, 2.0), 3.0);
-        for text in ["nir / red", "ln(red)", "sqrt(red - 1)", "nir where red > 5", "red * missing", "nir where missing", "exp(1000)"] {
+        for text in [
+            "nir / red",
+            "ln(red)",
+            "sqrt(red - 1)",
+            "nir where red > 5",
+            "red * missing",
+            "nir where missing",
+            "exp(1000)",
+        ] {
             assert!(value(text, 0.0, 1.0).is_nan(), "{text}");
         }
         assert_eq!(value("ndvi", 0.1, 0.5), 0.4 / 0.6);
@@ -368,7 +425,10 @@ mod tests {
     #[test]
     fn unknown_names_are_pointed_at_with_the_nearest() {
         let e = Program::compile("red + nri", &Few).unwrap_err().to_string();
-        assert_eq!(e, "unknown band 'nri': did you mean 'nir'? (this input has red, nir, green)\n  red + nri\n        ^");
+        assert_eq!(
+            e,
+            "unknown band 'nri': did you mean 'nir'? (this input has red, nir, green)\n  red + nri\n        ^"
+        );
         let e = Program::compile("lst", &Few).unwrap_err().to_string();
         assert_eq!(e, "this input has no band 'lwir11' (needed by lst); it has red, nir, green");
         assert!(Program::compile("loop_a", &Few).unwrap_err().to_string().contains("defined by itself"));

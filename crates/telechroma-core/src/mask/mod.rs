@@ -95,14 +95,26 @@ impl Reasons {
 /// Every reason, in bit order.
 pub const REASONS: &[ReasonDef] = &[
     ReasonDef { name: "fill", reason: Reasons::FILL, doc: "no data", default: true, grows: false },
-    ReasonDef { name: "dilated", reason: Reasons::DILATED, doc: "the delivery's margin round clouds", default: true, grows: true },
+    ReasonDef {
+        name: "dilated",
+        reason: Reasons::DILATED,
+        doc: "the delivery's margin round clouds",
+        default: true,
+        grows: true,
+    },
     ReasonDef { name: "cirrus", reason: Reasons::CIRRUS, doc: "thin high cloud", default: true, grows: true },
     ReasonDef { name: "cloud", reason: Reasons::CLOUD, doc: "cloud", default: true, grows: true },
     ReasonDef { name: "shadow", reason: Reasons::SHADOW, doc: "cloud shadow", default: true, grows: true },
     ReasonDef { name: "snow", reason: Reasons::SNOW, doc: "snow or ice", default: false, grows: false },
     ReasonDef { name: "water", reason: Reasons::WATER, doc: "open water", default: false, grows: false },
     ReasonDef { name: "saturated", reason: Reasons::SATURATED, doc: "a saturated band", default: false, grows: false },
-    ReasonDef { name: "grown", reason: Reasons::GROWN, doc: "within the growth radius of one of the above", default: false, grows: false },
+    ReasonDef {
+        name: "grown",
+        reason: Reasons::GROWN,
+        doc: "within the growth radius of one of the above",
+        default: false,
+        grows: false,
+    },
 ];
 
 #[cfg(test)]

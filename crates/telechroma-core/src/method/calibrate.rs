@@ -71,7 +71,13 @@ pub(crate) fn missing(scene: &Scene, role: BandRole, for_what: &str) -> Error {
 ///
 /// # Errors
 /// Where the scene lacks the band or its coefficients, or the sun was down.
-pub fn calibrated_band(g: &mut Graph, scene: &Scene, role: BandRole, target: Target, unless: Option<NodeId>) -> Result<SceneBand> {
+pub fn calibrated_band(
+    g: &mut Graph,
+    scene: &Scene,
+    role: BandRole,
+    target: Target,
+    unless: Option<NodeId>,
+) -> Result<SceneBand> {
     let band = scene.band(role).ok_or_else(|| missing(scene, role, ""))?;
     let (sample, unit) = match &band.content {
         Content::Values(unit) => (Sample::Values, *unit),
@@ -119,11 +125,14 @@ pub fn calibration(scene: &Scene, band: &Band, target: Target) -> Result<Calibra
     }
 }
 
-/// A graph of one scene's bands, calibrated, with their roles and units.
+/// A band's role, its calibrated plane, and the plane's unit.
+pub type CalibratedPlane = (BandRole, NodeId, Unit);
+
+/// A graph of one scene's bands, calibrated.
 ///
 /// # Errors
 /// As [`calibrated_band`].
-pub fn plan_calibrated(scene: &Scene, roles: &[BandRole], target: Target) -> Result<(Graph, Vec<(BandRole, NodeId, Unit)>)> {
+pub fn plan_calibrated(scene: &Scene, roles: &[BandRole], target: Target) -> Result<(Graph, Vec<CalibratedPlane>)> {
     let mut g = Graph::new((*scene.grid).clone());
     let mut planes = vec![];
     for role in roles {

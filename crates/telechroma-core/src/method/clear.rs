@@ -54,7 +54,10 @@ pub fn clear_sky(g: &mut Graph, scene: &Scene, options: &MaskOptions) -> Result<
     let mask = g.add(Mask { rules }, &planes)?;
     let Some(Metres(radius_m)) = options.grow.filter(|m| m.0 > 0.0) else { return Ok(mask) };
     if !scene.grid.is_metric() {
-        return Err(Error::Usage(format!("scene {} is not on a grid in metres, so its mask cannot be grown by {radius_m}m", scene.id)));
+        return Err(Error::Usage(format!(
+            "scene {} is not on a grid in metres, so its mask cannot be grown by {radius_m}m",
+            scene.id
+        )));
     }
     g.add(Grow { seeds: options.drop.growing(), radius_m, cell_m: scene.grid.transform.cell() }, &[mask])
 }

@@ -5,7 +5,9 @@ mod clear;
 mod period;
 mod season;
 
-pub use calibrate::{Target, calibrated_band, calibration, plan_calibrated};
+pub use calibrate::{CalibratedPlane, Target, calibrated_band, calibration, plan_calibrated};
 pub use clear::{MaskOptions, clear_sky, plan_mask};
 pub use period::Every;
-pub use season::{BandChoice, LayerRequest, PlannedLayer, PlannedPeriod, PlannedSeason, Recipe, plan_layers, plan_season};
+pub use season::{
+    BandChoice, LayerRequest, PlannedLayer, PlannedPeriod, PlannedSeason, Recipe, plan_layers, plan_season,
+};

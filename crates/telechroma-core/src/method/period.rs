@@ -25,8 +25,12 @@ pub enum Every {
 }
 
 const NAMES: &[(&str, Every)] = &[
-    ("all", Every::All), ("year", Every::Year), ("season", Every::Season), ("month", Every::Month),
-    ("16 days", Every::SixteenDays), ("scene", Every::Scene),
+    ("all", Every::All),
+    ("year", Every::Year),
+    ("season", Every::Season),
+    ("month", Every::Month),
+    ("16 days", Every::SixteenDays),
+    ("scene", Every::Scene),
 ];
 
 impl Every {
@@ -43,7 +47,8 @@ impl Every {
             Every::Month => format!("{:04}-{:02}", day.year(), day.month()),
             Every::Scene => day.to_string(),
             Every::Season => {
-                let (number, name) = [(1, "DJF"), (2, "MAM"), (3, "JJA"), (4, "SON")][usize::from(day.month() as u8 % 12 / 3)];
+                let (number, name) =
+                    [(1, "DJF"), (2, "MAM"), (3, "JJA"), (4, "SON")][usize::from(day.month() as u8 % 12 / 3)];
                 let year = i32::from(day.year()) + i32::from(day.month() == 12);
                 format!("{year:04}-{number}{name}")
             }

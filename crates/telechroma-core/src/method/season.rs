@@ -256,11 +256,14 @@ pub fn plan_season(mut scenes: Vec<Scene>, recipe: &Recipe) -> Result<PlannedSea
     low_sun(&scenes, &roles, &mut notes);
     let mut periods = vec![];
     for (period, members) in periods_of(&scenes, recipe.every)? {
-        let sky = members.chunks(Clear::SCENES).map(|chunk| g.add(Clear, &chunk.iter().map(|i| masks[*i]).collect::<Vec<_>>()));
+        let sky = members
+            .chunks(Clear::SCENES)
+            .map(|chunk| g.add(Clear, &chunk.iter().map(|i| masks[*i]).collect::<Vec<_>>()));
         let stack = Stack { scenes: &scenes, members: &members, masks: &masks, clear: sky.collect::<Result<_>>()? };
         let mut bands: BTreeMap<BandRole, PlannedLayer> = BTreeMap::new();
         for role in &roles {
-            let needed_by = layers.iter().find(|l| l.program.inputs().iter().any(|n| n == role.name())).map_or("", |l| &l.name);
+            let needed_by =
+                layers.iter().find(|l| l.program.inputs().iter().any(|n| n == role.name())).map_or("", |l| &l.name);
             bands.insert(*role, composite(&mut g, &stack, *role, recipe, needed_by)?);
         }
         let looks = Some(g.add(Looks, &stack.clear)?);
@@ -301,14 +304,23 @@ pub fn plan_layers(set: &LayerSet, recipe: &Recipe) -> Result<PlannedSeason> {
         planned.push(add_layer(&mut g, l, &node_of)?);
     }
     let keep = keep.as_ref().map(|p| add_program(&mut g, p, Unit::One, &node_of)).transpose()?;
-    let period = PlannedPeriod { period: set.period.clone(), scenes: vec![0], bands: vec![], looks: None, layers: planned, keep };
+    let period = PlannedPeriod {
+        period: set.period.clone(),
+        scenes: vec![0],
+        bands: vec![],
+        looks: None,
+        layers: planned,
+        keep,
+    };
     let inputs = vec![(set.name.clone(), set.digest.clone())];
     Ok(PlannedSeason { graph: g, periods: vec![period], inputs, notes: vec![] })
 }
 
 fn named(e: Error, file: &str) -> Error {
     match e {
-        Error::MissingBand { role, for_what, have, .. } => Error::MissingBand { scene: file.into(), role, for_what, have },
+        Error::MissingBand { role, for_what, have, .. } => {
+            Error::MissingBand { scene: file.into(), role, for_what, have }
+        }
         other => other,
     }
 }
@@ -331,13 +343,20 @@ fn unit_of(g: &Graph, node: Option<NodeId>) -> Unit {
     node.map_or(Unit::Unknown, |n| g.node(n).spec().unit)
 }
 
-fn add_program(g: &mut Graph, program: &Program, unit: Unit, node_of: &dyn Fn(&str) -> Option<NodeId>) -> Result<NodeId> {
+fn add_program(
+    g: &mut Graph,
+    program: &Program,
+    unit: Unit,
+    node_of: &dyn Fn(&str) -> Option<NodeId>,
+) -> Result<NodeId> {
     let inputs: Vec<NodeId> = program.inputs().iter().filter_map(|n| node_of(n)).collect();
     g.add(Compute { program: program.clone(), unit }, &inputs)
 }
 
 fn common_grid(scenes: &[Scene]) -> Result<crate::grid::Grid> {
-    let Some((first, rest)) = scenes.split_first() else { return Err(Error::Usage("there is no scene to work on".into())) };
+    let Some((first, rest)) = scenes.split_first() else {
+        return Err(Error::Usage("there is no scene to work on".into()));
+    };
     first.grid.union(rest.iter().map(|s| &*s.grid)).map_err(|(i, difference)| Error::GridMismatch {
         first: format!("scene {}", first.id),
         second: format!("scene {}", rest[i].id),
@@ -350,15 +369,18 @@ fn shown_bands(scenes: &[Scene], recipe: &Recipe, layers: &[Ready], keep: Option
         BandChoice::List(list) => Ok(list.clone()),
         BandChoice::Needed => {
             let programs = layers.iter().map(|l| &l.program).chain(keep);
-            let mut roles: Vec<BandRole> = programs.flat_map(|p| p.inputs().iter().filter_map(|n| BandRole::from_name(n))).collect();
+            let mut roles: Vec<BandRole> =
+                programs.flat_map(|p| p.inputs().iter().filter_map(|n| BandRole::from_name(n))).collect();
             roles.sort();
             roles.dedup();
             Ok(roles)
         }
         BandChoice::All => {
             let Some(first) = scenes.first() else { return Ok(vec![]) };
-            let fits = |s: &Scene, r: BandRole| s.band(r).is_some_and(|b| first.grid.offset_of(&b.source.spec().grid).is_ok());
-            let mut roles: Vec<BandRole> = first.bands.iter().map(|b| b.role).filter(|r| scenes.iter().all(|s| fits(s, *r))).collect();
+            let fits =
+                |s: &Scene, r: BandRole| s.band(r).is_some_and(|b| first.grid.offset_of(&b.source.spec().grid).is_ok());
+            let mut roles: Vec<BandRole> =
+                first.bands.iter().map(|b| b.role).filter(|r| scenes.iter().all(|s| fits(s, *r))).collect();
             roles.sort();
             match roles.is_empty() {
                 true => Err(Error::Usage("no band is in every scene on one grid".into())),
@@ -390,7 +412,9 @@ fn periods_of(scenes: &[Scene], every: Every) -> Result<Vec<(String, Vec<usize>)
                 if taken { format!("{name}_{}", s.id) } else { name }
             }
             (Every::Scene, None) => s.id.clone(),
-            (_, None) => return Err(Error::Usage(format!("scene {} has no date, so it falls in no {}", s.id, every.name()))),
+            (_, None) => {
+                return Err(Error::Usage(format!("scene {} has no date, so it falls in no {}", s.id, every.name())));
+            }
         };
         periods.entry(name).or_default().push(i);
     }
@@ -414,13 +438,16 @@ fn composite(g: &mut Graph, stack: &Stack, role: BandRole, recipe: &Recipe, need
         let scene = &stack.scenes[*i];
         let band = scene.band(role).ok_or_else(|| missing(scene, role, needed_by))?;
         wavelength = wavelength.or(band.wavelength);
-        let SceneBand { node, sample, unit: found } = calibrated_band(g, scene, role, recipe.target, Some(stack.masks[*i]))?;
+        let SceneBand { node, sample, unit: found } =
+            calibrated_band(g, scene, role, recipe.target, Some(stack.masks[*i]))?;
         match unit {
-            Some(first) if first != found => return Err(Error::UnitMismatch {
-                what: format!("band '{role}' of scene {}", scene.id),
-                found: found.label().into(),
-                wants: format!("{}, as in the other scenes,", Unit::label(first)),
-            }),
+            Some(first) if first != found => {
+                return Err(Error::UnitMismatch {
+                    what: format!("band '{role}' of scene {}", scene.id),
+                    found: found.label().into(),
+                    wants: format!("{}, as in the other scenes,", Unit::label(first)),
+                });
+            }
             _ => unit = Some(found),
         }
         samples.push(sample);

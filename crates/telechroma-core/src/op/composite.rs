@@ -136,7 +136,8 @@ impl wide::Loop for ComposeRow<'_, '_> {
 
 impl Op for Composite {
     fn output(&self, inputs: &[&PlaneSpec]) -> Result<(Kind, Unit)> {
-        let wrong = || Error::Usage("a composite takes planes of clear looks, then a plane in one unit for each scene".into());
+        let wrong =
+            || Error::Usage("a composite takes planes of clear looks, then a plane in one unit for each scene".into());
         let (clear, planes) = inputs.split_at_checked(self.looks()).ok_or_else(wrong)?;
         let fits = |(s, plane): (&Sample, &&PlaneSpec)| match s {
             Sample::Counts(_) => matches!(plane.kind, Kind::Counts { .. }),
@@ -157,16 +158,21 @@ impl Op for Composite {
         let window = out.window;
         let mut rows: Vec<Row> = vec![[0.0; LANES]; self.samples.len()];
         for row in window.row..window.end_row() {
-            let live: Vec<Live> = self.samples.iter().enumerate().filter_map(|(i, sample)| {
-                let (plane, clear) = (inputs.get(self.looks() + i)?, inputs.get(i / Clear::SCENES)?);
-                let plane = match sample {
-                    Sample::Counts(by) => {
-                        Plane::Counts { row: bits_row(plane, &window, row), rule: by.rule(), fill: by.fill() }
-                    }
-                    Sample::Values => Plane::Values(values_row(plane, &window, row)),
-                };
-                Some(Live { plane, clear: bits_row(clear, &window, row), bit: 1 << (i % Clear::SCENES) })
-            }).collect();
+            let live: Vec<Live> = self
+                .samples
+                .iter()
+                .enumerate()
+                .filter_map(|(i, sample)| {
+                    let (plane, clear) = (inputs.get(self.looks() + i)?, inputs.get(i / Clear::SCENES)?);
+                    let plane = match sample {
+                        Sample::Counts(by) => {
+                            Plane::Counts { row: bits_row(plane, &window, row), rule: by.rule(), fill: by.fill() }
+                        }
+                        Sample::Values => Plane::Values(values_row(plane, &window, row)),
+                    };
+                    Some(Live { plane, clear: bits_row(clear, &window, row), bit: 1 << (i % Clear::SCENES) })
+                })
+                .collect();
             let range = out.row_range(&window, row);
             let cells = &mut out.values_mut()[range];
             wide::run(ComposeRow { op: self, live: &live, rows: &mut rows, cells });

@@ -124,8 +124,8 @@ fn select(rows: &mut [Row], net: &[Comparator], pads: &Pads, out: &mut Row) {
     for l in 0..LANES {
         let mean = 0.5 * (low[l] + high[l]);
         let odd_masked = pads.next[l] < 0.0;
-        let one = if k % 2 == 0 { low[l] } else { high[l] };
-        let v = if odd_masked == (k % 2 == 0) { one } else { mean };
+        let one = if k.is_multiple_of(2) { low[l] } else { high[l] };
+        let v = if odd_masked == k.is_multiple_of(2) { one } else { mean };
         out[l] = if v.is_finite() { v } else { f32::NAN }; // one bit pattern for what is missing
     }
 }

@@ -74,8 +74,13 @@ mod tests {
     #[test]
     fn worked_brightness_temperatures() {
         for name in [
-            "tm5_b6_brightness_temperature", "etm_b6_low_gain_bt", "etm_b6_high_gain_bt", "l8_b10_brightness_temperature",
-            "l8_b11_brightness_temperature", "l9_b10_brightness_temperature", "l9_b11_brightness_temperature",
+            "tm5_b6_brightness_temperature",
+            "etm_b6_low_gain_bt",
+            "etm_b6_high_gain_bt",
+            "l8_b10_brightness_temperature",
+            "l8_b11_brightness_temperature",
+            "l9_b10_brightness_temperature",
+            "l9_b11_brightness_temperature",
         ] {
             let e = worked::example(name);
             let radiance = Line { gain: e.number("radiance_mult"), offset: e.number("radiance_add") };

@@ -109,7 +109,9 @@ impl Coverage {
         self.weight += run.weight * f64::from(run.cols);
         self.cells += u64::from(run.cols);
         match self.runs.last_mut() {
-            Some(last) if last.row == run.row && last.col + last.cols == run.col && last.weight == run.weight => last.cols += run.cols,
+            Some(last) if last.row == run.row && last.col + last.cols == run.col && last.weight == run.weight => {
+                last.cols += run.cols
+            }
             _ => self.runs.push(run),
         }
     }
@@ -279,7 +281,13 @@ mod tests {
     fn worked_weights_with_and_without_a_hole() {
         let e = worked::example("zonal_weights_4x4");
         let c = cover(&[Polygon { outer: ring(e.value("/inputs/polygon")), holes: vec![] }], GRID, Weighting::Share);
-        let want: Vec<f64> = e.value("/expected").as_array().unwrap().iter().flat_map(|r| r.as_array().unwrap().iter().map(|v| v.as_f64().unwrap())).collect();
+        let want: Vec<f64> = e
+            .value("/expected")
+            .as_array()
+            .unwrap()
+            .iter()
+            .flat_map(|r| r.as_array().unwrap().iter().map(|v| v.as_f64().unwrap()))
+            .collect();
         for (got, want) in weights(&c).iter().zip(want) {
             assert!((got - want).abs() < 1e-9);
         }
@@ -287,7 +295,13 @@ mod tests {
         let e = worked::example("zonal_with_a_hole");
         let part = Polygon { outer: ring(e.value("/inputs/exterior")), holes: vec![ring(e.value("/inputs/hole"))] };
         let got = weights(&cover(&[part], GRID, Weighting::Share));
-        let want: Vec<f64> = e.value("/expected/weights").as_array().unwrap().iter().flat_map(|r| r.as_array().unwrap().iter().map(|v| v.as_f64().unwrap())).collect();
+        let want: Vec<f64> = e
+            .value("/expected/weights")
+            .as_array()
+            .unwrap()
+            .iter()
+            .flat_map(|r| r.as_array().unwrap().iter().map(|v| v.as_f64().unwrap()))
+            .collect();
         for (got, want) in got.iter().zip(want) {
             assert!((got - want).abs() < 1e-9);
         }
@@ -297,8 +311,11 @@ mod tests {
     fn worked_centres_touched_and_outside() {
         let e = worked::example("zonal_centre_in_4x4");
         let part = Polygon { outer: ring(e.value("/inputs/polygon")), holes: vec![] };
-        let got: Vec<[u64; 2]> = cover(std::slice::from_ref(&part), GRID, Weighting::Centre).runs.iter()
-            .flat_map(|r| (0..r.cols).map(|i| [u64::from(r.row), u64::from(r.col + i)])).collect();
+        let got: Vec<[u64; 2]> = cover(std::slice::from_ref(&part), GRID, Weighting::Centre)
+            .runs
+            .iter()
+            .flat_map(|r| (0..r.cols).map(|i| [u64::from(r.row), u64::from(r.col + i)]))
+            .collect();
         let want: Vec<[u64; 2]> = serde_json::from_value(e.value("/expected/cells").clone()).unwrap();
         assert_eq!(got, want);
         assert_eq!(cover(&[part], GRID, Weighting::Touch).weight, 15.0);
@@ -311,7 +328,9 @@ mod tests {
 
     #[test]
     fn worked_centres_on_a_shared_edge_belong_to_one_side() {
-        let square = |x0: f64, y0: f64, x1: f64, y1: f64| vec![Polygon { outer: vec![(x0, y0), (x1, y0), (x1, y1), (x0, y1)], holes: vec![] }];
+        let square = |x0: f64, y0: f64, x1: f64, y1: f64| {
+            vec![Polygon { outer: vec![(x0, y0), (x1, y0), (x1, y1), (x0, y1)], holes: vec![] }]
+        };
         let e = worked::example("zonal_centre_on_shared_edge");
         let n = |p: Vec<Polygon>| cover(&p, GRID, Weighting::Centre).cells as f64;
         assert_eq!(n(square(0.0, 0.0, 1.5, 4.0)), e.expected("left"));
@@ -330,7 +349,11 @@ mod tests {
     /// A star of random radii round a centre: simple, never crossing itself.
     fn star(cx: f64, cy: f64, radii: &[f64]) -> Ring {
         let step = std::f64::consts::TAU / radii.len() as f64;
-        radii.iter().enumerate().map(|(i, r)| (cx + r * (i as f64 * step).cos(), cy + r * (i as f64 * step).sin())).collect()
+        radii
+            .iter()
+            .enumerate()
+            .map(|(i, r)| (cx + r * (i as f64 * step).cos(), cy + r * (i as f64 * step).sin()))
+            .collect()
     }
 
     proptest! {

@@ -4,8 +4,8 @@
 
 use std::collections::BTreeMap;
 
-use super::coverage::{Coverage, Run, Weighting, cover};
 use super::Plot;
+use super::coverage::{Coverage, Run, Weighting, cover};
 use crate::error::{Error, Result};
 use crate::graph::{Inputs, values_row};
 use crate::grid::Window;
@@ -49,11 +49,23 @@ type Share = (u32, u64, Gather);
 
 impl PlotSink {
     /// Lays plots on a grid. Each group of the sink is one plane, with the keep plane behind it if there is one.
-    pub fn new(plots: &[Plot], grid: Window, weighting: Weighting, stats: &[Stat], planes: usize) -> (PlotSink, PlotTable) {
+    pub fn new(
+        plots: &[Plot],
+        grid: Window,
+        weighting: Weighting,
+        stats: &[Stat],
+        planes: usize,
+    ) -> (PlotSink, PlotTable) {
         let coverages: Vec<Coverage> = plots.iter().map(|p| cover(&p.parts, grid, weighting)).collect();
-        let bounds: Vec<Option<Window>> = coverages.iter().map(|c| {
-            c.runs.iter().map(|r| Window::new(i64::from(r.col), i64::from(r.row), r.cols, 1)).reduce(|a, b| a.union(&b))
-        }).collect();
+        let bounds: Vec<Option<Window>> = coverages
+            .iter()
+            .map(|c| {
+                c.runs
+                    .iter()
+                    .map(|r| Window::new(i64::from(r.col), i64::from(r.row), r.cols, 1))
+                    .reduce(|a, b| a.union(&b))
+            })
+            .collect();
         let mut buckets: BTreeMap<(i64, i64), Vec<u32>> = BTreeMap::new();
         for (i, w) in bounds.iter().enumerate() {
             let Some(w) = w else { continue };
@@ -86,11 +98,16 @@ impl PlotSink {
     pub fn rows(&self, table: PlotTable) -> Vec<PlotRow> {
         let PlotTable { stats, done, .. } = table;
         let missing = || stats.iter().map(|s| s.of(&mut Gather::new(true), 0.0)).collect::<Vec<f64>>();
-        self.ids.iter().zip(&self.coverages).zip(done).map(|((id, c), planes)| PlotRow {
-            id: id.clone(),
-            on_grid: c.on_grid,
-            values: planes.into_iter().map(|v| if v.is_empty() { missing() } else { v }).collect(),
-        }).collect()
+        self.ids
+            .iter()
+            .zip(&self.coverages)
+            .zip(done)
+            .map(|((id, c), planes)| PlotRow {
+                id: id.clone(),
+                on_grid: c.on_grid,
+                values: planes.into_iter().map(|v| if v.is_empty() { missing() } else { v }).collect(),
+            })
+            .collect()
     }
 
     /// Plots that have cells in a window, in order.
@@ -153,8 +170,12 @@ impl Prepare for PlotSink {
         // plots that cross tiles stay open; in flight are at most the cells of so many tiles
         let (tc, tr) = (i64::from(tile.cols.max(1)), i64::from(tile.rows.max(1)));
         let crosses = |b: &Window| b.col / tc != (b.end_col() - 1) / tc || b.row / tr != (b.end_row() - 1) / tr;
-        let open: u64 = self.bounds.iter().zip(&self.coverages)
-            .filter_map(|(b, c)| b.filter(|b| crosses(b)).map(|_| c.cells)).sum();
+        let open: u64 = self
+            .bounds
+            .iter()
+            .zip(&self.coverages)
+            .filter_map(|(b, c)| b.filter(|b| crosses(b)).map(|_| c.cells))
+            .sum();
         let all: u64 = self.coverages.iter().map(|c| c.cells).sum();
         runs + 4 * self.planes as u64 * (open + all.min((tile.len() * in_flight) as u64))
     }

@@ -288,7 +288,9 @@ impl Worker<'_> {
         let kind = node.spec.kind;
         match &node.work {
             Work::Source(placed) => {
-                let Some(feed) = &self.job.feeds[id.index()] else { unreachable!("every source in the order has its feed") };
+                let Some(feed) = &self.job.feeds[id.index()] else {
+                    unreachable!("every source in the order has its feed")
+                };
                 let hidden = node.inputs.iter().any(|gate| !open[gate.index()]);
                 if hidden || placed.extent().intersect(&window).is_none() {
                     feed.release(window, tally);

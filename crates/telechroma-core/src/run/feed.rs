@@ -144,7 +144,8 @@ impl Feed {
 pub(crate) fn touched(placed: &Placed, across: u32, window: Window) -> impl Iterator<Item = u32> + use<> {
     let shape = placed.source.block();
     let inside = placed.extent().intersect(&window).map(|w| w.moved(-placed.col, -placed.row));
-    let span = |first: i64, end: i64, size: u32| (first / i64::from(size)) as u32..((end - 1) / i64::from(size) + 1) as u32;
+    let span =
+        |first: i64, end: i64, size: u32| (first / i64::from(size)) as u32..((end - 1) / i64::from(size) + 1) as u32;
     let (cols, rows) = match inside {
         Some(w) => (span(w.col, w.end_col(), shape.cols), span(w.row, w.end_row(), shape.rows)),
         None => (0..0, 0..0),

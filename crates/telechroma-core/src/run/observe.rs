@@ -46,8 +46,12 @@ impl std::fmt::Display for Note {
                 write!(f, "{scene}: the sun stood only {elevation:.1}° high; reflectance is uncertain below 15°")
             }
             Note::PlotOutside(id) => write!(f, "plot {id} lies outside the scenes; its row is kept, all missing"),
-            Note::PlotCrosses(id) => write!(f, "the outline of plot {id} crosses itself; each enclosed part was counted once"),
-            Note::PlotNarrow(id) => write!(f, "plot {id} is narrower than two cells: its values mix with its neighbours'"),
+            Note::PlotCrosses(id) => {
+                write!(f, "the outline of plot {id} crosses itself; each enclosed part was counted once")
+            }
+            Note::PlotNarrow(id) => {
+                write!(f, "plot {id} is narrower than two cells: its values mix with its neighbours'")
+            }
             Note::SceneTwice(id) => write!(f, "scene {id} was given twice; it is counted once"),
             Note::Suspicious { what, unit, seen } => write!(f, "{what} is said to be {}, but {seen}", unit.label()),
         }

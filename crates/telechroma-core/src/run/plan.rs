@@ -99,15 +99,18 @@ impl Plan {
         let wanted: Vec<Wanted> = sinks.iter().map(|s| (s.groups.as_slice(), s.prepare)).collect();
         let order = order_of(&graph, &wanted);
         let uses = uses_of(&graph, &wanted, &order);
-        let trials: Vec<Trial> = candidates.iter().map(|(cols, rows)| {
-            Trial::new(&graph, &wanted, &order, &uses, Tiling::new(graph.grid(), *cols, *rows))
-        }).collect();
+        let trials: Vec<Trial> = candidates
+            .iter()
+            .map(|(cols, rows)| Trial::new(&graph, &wanted, &order, &uses, Tiling::new(graph.grid(), *cols, *rows)))
+            .collect();
         // fewer threads cost less than decoding blocks again, so they are tried first
         let most = budget.threads.max(1);
-        let best = |again: bool| (1..=most).rev().find_map(|threads| {
-            let fit = |t: &&Trial| t.bytes(threads) + if again { 0 } else { t.kept(threads) } <= budget.bytes;
-            Some((threads, trials.iter().filter(fit).min_by_key(|t| t.cost(threads))?))
-        });
+        let best = |again: bool| {
+            (1..=most).rev().find_map(|threads| {
+                let fit = |t: &&Trial| t.bytes(threads) + if again { 0 } else { t.kept(threads) } <= budget.bytes;
+                Some((threads, trials.iter().filter(fit).min_by_key(|t| t.cost(threads))?))
+            })
+        };
         let Some((threads, trial)) = best(false).or_else(|| best(true)) else {
             let needed = trials.iter().map(|t| t.bytes(1)).min().unwrap_or(0);
             return Err(Error::OverBudget { needed, allowed: budget.bytes });
@@ -115,7 +118,17 @@ impl Plan {
         let (bytes, kept) = (trial.bytes(threads), trial.kept(threads));
         let kept_bytes = kept.min(budget.bytes - bytes);
         let (tile_bytes, tiling) = (trial.tile, trial.tiling.clone());
-        Ok(Plan { bytes: bytes + kept_bytes, kept_bytes, tile_bytes, decodes_again: kept_bytes < kept, tiling, threads, graph, order, uses })
+        Ok(Plan {
+            bytes: bytes + kept_bytes,
+            kept_bytes,
+            tile_bytes,
+            decodes_again: kept_bytes < kept,
+            tiling,
+            threads,
+            graph,
+            order,
+            uses,
+        })
     }
 
     /// The window of each node that a tile needs; none where it is not needed.
@@ -125,10 +138,12 @@ impl Plan {
 
     /// Blocks of all sources used.
     pub fn blocks(&self) -> u64 {
-        self.sources().map(|p| {
-            let (across, down) = blocks_of(&p.source.spec().grid, p.source.block());
-            u64::from(across) * u64::from(down)
-        }).sum()
+        self.sources()
+            .map(|p| {
+                let (across, down) = blocks_of(&p.source.spec().grid, p.source.block());
+                u64::from(across) * u64::from(down)
+            })
+            .sum()
     }
 
     fn sources(&self) -> impl Iterator<Item = &Placed> {
@@ -280,7 +295,8 @@ impl Trial {
 
     /// Bytes, more for small tiles: many of them cost time.
     fn cost(&self, threads: usize) -> u64 {
-        let small = (f64::from(SIDE * SIDE) / (f64::from(self.tiling.cols) * f64::from(self.tiling.rows))).max(1.0).sqrt();
+        let small =
+            (f64::from(SIDE * SIDE) / (f64::from(self.tiling.cols) * f64::from(self.tiling.rows))).max(1.0).sqrt();
         ((self.bytes(threads) + self.kept(threads)) as f64 * small) as u64
     }
 }

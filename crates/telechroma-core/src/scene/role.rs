@@ -8,10 +8,25 @@ pub struct BandRole(usize);
 
 /// Name, and the other role that may stand in for it.
 const ROLES: &[(&str, Option<&str>)] = &[
-    ("pan", None), ("coastal", None), ("blue", None), ("green", None), ("yellow", None), ("red", None),
-    ("rededge", Some("rededge071")), ("rededge071", None), ("rededge075", None), ("rededge078", None),
-    ("nir", Some("nir08")), ("nir08", None), ("nir09", None), ("cirrus", None), ("swir16", None), ("swir22", None),
-    ("lwir", None), ("lwir11", Some("lwir")), ("lwir12", None),
+    ("pan", None),
+    ("coastal", None),
+    ("blue", None),
+    ("green", None),
+    ("yellow", None),
+    ("red", None),
+    ("rededge", Some("rededge071")),
+    ("rededge071", None),
+    ("rededge075", None),
+    ("rededge078", None),
+    ("nir", Some("nir08")),
+    ("nir08", None),
+    ("nir09", None),
+    ("cirrus", None),
+    ("swir16", None),
+    ("swir22", None),
+    ("lwir", None),
+    ("lwir11", Some("lwir")),
+    ("lwir12", None),
 ];
 
 impl BandRole {
@@ -53,8 +68,10 @@ mod tests {
 
     #[test]
     fn substitutes_exist_and_are_the_published_three() {
-        let pairs: Vec<String> = BandRole::all().filter(|r| r.met_by().count() == 2)
-            .map(|r| r.met_by().map(|m| m.name()).collect::<Vec<_>>().join("<")).collect();
+        let pairs: Vec<String> = BandRole::all()
+            .filter(|r| r.met_by().count() == 2)
+            .map(|r| r.met_by().map(|m| m.name()).collect::<Vec<_>>().join("<"))
+            .collect();
         assert_eq!(pairs, ["rededge<rededge071", "nir<nir08", "lwir11<lwir"]);
     }
 }

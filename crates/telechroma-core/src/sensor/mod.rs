@@ -138,7 +138,12 @@ mod tests {
         for s in sensors() {
             for b in &s.bands {
                 assert!(b.role().is_some(), "{}: unknown role {}", s.id, b.role);
-                assert!(b.from_nm < b.to_nm && b.effective_nm.is_none_or(|e| e > b.from_nm && e < b.to_nm), "{} {}", s.id, b.key);
+                assert!(
+                    b.from_nm < b.to_nm && b.effective_nm.is_none_or(|e| e > b.from_nm && e < b.to_nm),
+                    "{} {}",
+                    s.id,
+                    b.key
+                );
             }
             for f in &s.flags {
                 assert_eq!(f.legend().len(), f.bits.len(), "{} {}: a reason is unknown", s.id, f.key);

@@ -33,16 +33,58 @@ pub struct StatDef {
 
 /// Rows sorted by id. `finish` is given what was gathered and the weight of all cells of the raster in the plot.
 pub const STATS: &[StatDef] = &[
-    StatDef { id: "count", doc: "cells with a value", unit: UnitRule::One, quantile: false, finish: |g, _| g.count() as f64 },
-    StatDef { id: "kept_share", doc: "of the cells with a value, the share that meets the keep condition, 0 to 1", unit: UnitRule::One, quantile: false, finish: |g, _| share(g.weight(), g.valid_weight()) },
+    StatDef {
+        id: "count",
+        doc: "cells with a value",
+        unit: UnitRule::One,
+        quantile: false,
+        finish: |g, _| g.count() as f64,
+    },
+    StatDef {
+        id: "kept_share",
+        doc: "of the cells with a value, the share that meets the keep condition, 0 to 1",
+        unit: UnitRule::One,
+        quantile: false,
+        finish: |g, _| share(g.weight(), g.valid_weight()),
+    },
     StatDef { id: "max", doc: "greatest value", unit: UnitRule::Same, quantile: false, finish: |g, _| g.max() },
     StatDef { id: "mean", doc: "weighted mean", unit: UnitRule::Same, quantile: false, finish: |g, _| g.mean() },
-    StatDef { id: "median", doc: "weighted median", unit: UnitRule::Same, quantile: true, finish: |g, _| g.quantile(0.5) },
+    StatDef {
+        id: "median",
+        doc: "weighted median",
+        unit: UnitRule::Same,
+        quantile: true,
+        finish: |g, _| g.quantile(0.5),
+    },
     StatDef { id: "min", doc: "least value", unit: UnitRule::Same, quantile: false, finish: |g, _| g.min() },
-    StatDef { id: "range", doc: "greatest less least value", unit: UnitRule::Same, quantile: false, finish: |g, _| g.max() - g.min() },
-    StatDef { id: "sd", doc: "standard deviation of the population (divisor: sum of weights)", unit: UnitRule::Same, quantile: false, finish: |g, _| g.sd() },
-    StatDef { id: "sum", doc: "weighted sum over cells", unit: UnitRule::PerCell, quantile: false, finish: |g, _| g.sum() },
-    StatDef { id: "valid_share", doc: "share of the plot's cells that have a value, 0 to 1", unit: UnitRule::One, quantile: false, finish: |g, all| share(g.valid_weight(), all) },
+    StatDef {
+        id: "range",
+        doc: "greatest less least value",
+        unit: UnitRule::Same,
+        quantile: false,
+        finish: |g, _| g.max() - g.min(),
+    },
+    StatDef {
+        id: "sd",
+        doc: "standard deviation of the population (divisor: sum of weights)",
+        unit: UnitRule::Same,
+        quantile: false,
+        finish: |g, _| g.sd(),
+    },
+    StatDef {
+        id: "sum",
+        doc: "weighted sum over cells",
+        unit: UnitRule::PerCell,
+        quantile: false,
+        finish: |g, _| g.sum(),
+    },
+    StatDef {
+        id: "valid_share",
+        doc: "share of the plot's cells that have a value, 0 to 1",
+        unit: UnitRule::One,
+        quantile: false,
+        finish: |g, all| share(g.valid_weight(), all),
+    },
 ];
 
 /// What a table holds if nothing else is asked for.

@@ -141,7 +141,8 @@ impl Gather {
             return plain_quantile(&mut values.whole, p);
         }
         // the order of equal values does not change a quantile, but their weights' order would change its last bits
-        let mut all: Vec<(f32, f64)> = values.whole.iter().map(|v| (*v, 1.0)).chain(values.parts.iter().copied()).collect();
+        let mut all: Vec<(f32, f64)> =
+            values.whole.iter().map(|v| (*v, 1.0)).chain(values.parts.iter().copied()).collect();
         all.sort_unstable_by(|a, b| a.0.total_cmp(&b.0).then(a.1.total_cmp(&b.1)));
         weighted_quantile(&all, p)
     }

@@ -44,7 +44,8 @@ mod tests {
     #[test]
     fn worked_quantiles() {
         let e = worked::example("weighted_quantile");
-        let mut pairs: Vec<(f32, f64)> = e.numbers("values").iter().map(|v| *v as f32).zip(e.numbers("weights")).collect();
+        let mut pairs: Vec<(f32, f64)> =
+            e.numbers("values").iter().map(|v| *v as f32).zip(e.numbers("weights")).collect();
         pairs.sort_by(|a, b| a.0.total_cmp(&b.0));
         for (p, want) in e.numbers("p").iter().zip(e.expected_numbers()) {
             let got = weighted_quantile(&pairs, *p);

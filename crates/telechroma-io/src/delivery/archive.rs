@@ -73,7 +73,10 @@ fn tar(path: &Path) -> Result<Vec<(String, ByteRange)>> {
         let name = entry.path().map_err(|e| wrong(format!("has a member whose name cannot be read: {e}")))?;
         let Some(name) = name.file_name().map(|n| n.to_string_lossy().into_owned()) else { continue };
         if start.checked_add(size).is_none_or(|end| end > len) {
-            return Err(wrong(format!("is cut off: its member {name} should reach to byte {}, the file has {len}", start.saturating_add(size))));
+            return Err(wrong(format!(
+                "is cut off: its member {name} should reach to byte {}, the file has {len}",
+                start.saturating_add(size)
+            )));
         }
         let range = ByteRange::member(path, &name, start, size);
         files.push((name, range));

@@ -46,7 +46,11 @@ pub(crate) fn open(files: &Files, note: &mut dyn FnMut(Note)) -> Result<Scene> {
     }
     let (platform, instrument) = (mtl.needed(IMAGE, "SPACECRAFT_ID")?, mtl.needed(IMAGE, "SENSOR_ID")?);
     let Some((sensor, platform)) = sensor::by_metadata(platform, instrument) else {
-        return Err(Error::unsupported(here, format!("the sensor {instrument} on {platform}"), &["OLI_TIRS on LANDSAT_8 and LANDSAT_9"]));
+        return Err(Error::unsupported(
+            here,
+            format!("the sensor {instrument} on {platform}"),
+            &["OLI_TIRS on LANDSAT_8 and LANDSAT_9"],
+        ));
     };
     let id = mtl.needed(CONTENTS, "LANDSAT_PRODUCT_ID")?.to_string();
     let level = mtl.needed(CONTENTS, "PROCESSING_LEVEL")?.to_string();
@@ -82,7 +86,8 @@ pub(crate) fn open(files: &Files, note: &mut dyn FnMut(Note)) -> Result<Scene> {
 
 fn when(mtl: &Mtl) -> Result<(Date, Option<jiff::Timestamp>)> {
     let text = mtl.needed(IMAGE, "DATE_ACQUIRED")?;
-    let date: Date = text.parse().map_err(|_| mtl.wrong(IMAGE, "DATE_ACQUIRED", &format!("is '{text}', not a date")))?;
+    let date: Date =
+        text.parse().map_err(|_| mtl.wrong(IMAGE, "DATE_ACQUIRED", &format!("is '{text}', not a date")))?;
     let time = mtl.get(IMAGE, "SCENE_CENTER_TIME").and_then(|t| t.trim_end_matches('Z').parse::<Time>().ok());
     let acquired = time.and_then(|t| TimeZone::UTC.to_timestamp(date.to_datetime(t)).ok());
     Ok((date, acquired))
@@ -144,7 +149,10 @@ fn flags(files: &Files, mtl: &Mtl, sensor: &SensorDef, here: &Place) -> Result<V
         let bytes = bytes.or_else(|| files.ending(&format!("_{}.TIF", def.key)));
         let Some(bytes) = bytes else {
             if def.required {
-                return Err(Error::malformed(here.clone(), format!("has no {} file: clouds cannot be masked without it", def.key)));
+                return Err(Error::malformed(
+                    here.clone(),
+                    format!("has no {} file: clouds cannot be masked without it", def.key),
+                ));
             }
             continue;
         };

@@ -80,7 +80,10 @@ pub fn find(folder: &Path) -> Result<Vec<PathBuf>> {
         }
     }
     if found.is_empty() {
-        return Err(Error::usage(Place::file(folder), "holds no delivery (a folder or .tar with a file *_MTL.json or *_MTL.txt)"));
+        return Err(Error::usage(
+            Place::file(folder),
+            "holds no delivery (a folder or .tar with a file *_MTL.json or *_MTL.txt)",
+        ));
     }
     found.sort();
     Ok(found)

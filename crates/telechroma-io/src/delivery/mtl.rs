@@ -20,7 +20,8 @@ impl Mtl {
     pub(crate) fn read(file: &ByteRange) -> Result<Mtl> {
         let bytes = file.read_all(LARGEST)?;
         let text = String::from_utf8_lossy(&bytes).into_owned();
-        let entries = if file.file_name().ends_with(".json") { from_json(&text, file)? } else { from_text(&text, file)? };
+        let entries =
+            if file.file_name().ends_with(".json") { from_json(&text, file)? } else { from_text(&text, file)? };
         Ok(Mtl { entries, bytes, file: file.clone() })
     }
 

@@ -32,7 +32,10 @@ pub(crate) struct Svg {
 impl Svg {
     pub(crate) fn new(width: u32, height: u32) -> Svg {
         let mut text = String::new();
-        let _ = write!(text, "<svg xmlns='http://www.w3.org/2000/svg' width='{width}' height='{height}' font-family='Inter'>");
+        let _ = write!(
+            text,
+            "<svg xmlns='http://www.w3.org/2000/svg' width='{width}' height='{height}' font-family='Inter'>"
+        );
         Svg { text, size: (width, height) }
     }
 
@@ -45,17 +48,24 @@ impl Svg {
         };
         let weight = if bold { 600 } else { 400 };
         let _ = write!(
-            self.text, "<text x='{x:.1}' y='{y:.1}' font-size='{size}' font-weight='{weight}' fill='{ink}' text-anchor='{anchor}'>{}</text>",
+            self.text,
+            "<text x='{x:.1}' y='{y:.1}' font-size='{size}' font-weight='{weight}' fill='{ink}' text-anchor='{anchor}'>{}</text>",
             escape(text)
         );
     }
 
     pub(crate) fn line(&mut self, (x1, y1): (f64, f64), (x2, y2): (f64, f64), ink: &str, width: f64) {
-        let _ = write!(self.text, "<line x1='{x1:.1}' y1='{y1:.1}' x2='{x2:.1}' y2='{y2:.1}' stroke='{ink}' stroke-width='{width}'/>");
+        let _ = write!(
+            self.text,
+            "<line x1='{x1:.1}' y1='{y1:.1}' x2='{x2:.1}' y2='{y2:.1}' stroke='{ink}' stroke-width='{width}'/>"
+        );
     }
 
     pub(crate) fn rect(&mut self, (x, y): (f64, f64), (w, h): (f64, f64), fill: &str, stroke: &str) {
-        let _ = write!(self.text, "<rect x='{x:.1}' y='{y:.1}' width='{w:.1}' height='{h:.1}' fill='{fill}' stroke='{stroke}'/>");
+        let _ = write!(
+            self.text,
+            "<rect x='{x:.1}' y='{y:.1}' width='{w:.1}' height='{h:.1}' fill='{fill}' stroke='{stroke}'/>"
+        );
     }
 
     /// A closed or open path through positions.
@@ -65,12 +75,18 @@ impl Svg {
             let _ = write!(d, "{}{x:.2} {y:.2}", if i == 0 { "M" } else { "L" });
         }
         let end = if closed { "Z" } else { "" };
-        let _ = write!(self.text, "<path d='{d}{end}' fill='{fill}' stroke='{stroke}' stroke-width='{width}' stroke-linejoin='round'/>");
+        let _ = write!(
+            self.text,
+            "<path d='{d}{end}' fill='{fill}' stroke='{stroke}' stroke-width='{width}' stroke-linejoin='round'/>"
+        );
     }
 
     /// Everything from here to [`Svg::unclip`] is cut at a rectangle.
     pub(crate) fn clip(&mut self, (x, y): (f64, f64), (w, h): (f64, f64)) {
-        let _ = write!(self.text, "<clipPath id='c'><rect x='{x}' y='{y}' width='{w}' height='{h}'/></clipPath><g clip-path='url(#c)'>");
+        let _ = write!(
+            self.text,
+            "<clipPath id='c'><rect x='{x}' y='{y}' width='{w}' height='{h}'/></clipPath><g clip-path='url(#c)'>"
+        );
     }
 
     pub(crate) fn unclip(&mut self) {
@@ -105,12 +121,14 @@ fn escape(text: &str) -> String {
 /// The fonts, which are part of the program: pictures are the same on every machine.
 fn fonts() -> Arc<fontdb::Database> {
     static FONTS: OnceLock<Arc<fontdb::Database>> = OnceLock::new();
-    FONTS.get_or_init(|| {
-        let mut db = fontdb::Database::new();
-        db.load_font_data(include_bytes!("../../fonts/Inter-Regular.otf").to_vec());
-        db.load_font_data(include_bytes!("../../fonts/Inter-SemiBold.otf").to_vec());
-        Arc::new(db)
-    }).clone()
+    FONTS
+        .get_or_init(|| {
+            let mut db = fontdb::Database::new();
+            db.load_font_data(include_bytes!("../../fonts/Inter-Regular.otf").to_vec());
+            db.load_font_data(include_bytes!("../../fonts/Inter-SemiBold.otf").to_vec());
+            Arc::new(db)
+        })
+        .clone()
 }
 
 pub(crate) fn hex([r, g, b]: [u8; 3]) -> String {

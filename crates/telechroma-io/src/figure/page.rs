@@ -100,7 +100,11 @@ impl MapFigure<'_> {
         let mut map = blank(page.size)?;
         blit(&mut map, &page, picture, |i| {
             let v = f64::from(dots[i]);
-            if v.is_nan() { NO_DATA } else { table[((v - low) / (high - low) * 255.0).round().clamp(0.0, 255.0) as usize] }
+            if v.is_nan() {
+                NO_DATA
+            } else {
+                table[((v - low) / (high - low) * 255.0).round().clamp(0.0, 255.0) as usize]
+            }
         });
         let mut svg = frame(&page, picture, &shown);
         bar(&mut svg, &page, &legend, dots);
@@ -116,10 +120,14 @@ impl SceneFigure<'_> {
     /// In words, where drawing fails.
     pub fn png(self) -> Result<Vec<u8>, String> {
         let SceneFigure { picture, shown, channels } = self;
-        let [red, green, blue] = picture.planes.as_slice() else { return Err("a colour picture takes three bands".into()) };
+        let [red, green, blue] = picture.planes.as_slice() else {
+            return Err("a colour picture takes three bands".into());
+        };
         let page = Page::of(picture);
         let mut map = blank(page.size)?;
-        let level = |v: f32, (low, high): (f64, f64)| ((f64::from(v) - low) / (high - low) * 255.0).round().clamp(0.0, 255.0) as u8;
+        let level = |v: f32, (low, high): (f64, f64)| {
+            ((f64::from(v) - low) / (high - low) * 255.0).round().clamp(0.0, 255.0) as u8
+        };
         blit(&mut map, &page, picture, |i| {
             let v = [red[i], green[i], blue[i]];
             if v.iter().any(|v| v.is_nan()) { NO_DATA } else { std::array::from_fn(|c| level(v[c], channels[c].1)) }
@@ -127,13 +135,23 @@ impl SceneFigure<'_> {
         let mut svg = frame(&page, picture, &shown);
         let x = page.right() + 28.0;
         let mut y = f64::from(page.map.1) + 6.0;
-        for ((name, (low, high)), (what, ink)) in channels.iter().zip([("red", "#c23b32"), ("green", "#3a8a46"), ("blue", "#3565b5")]) {
+        for ((name, (low, high)), (what, ink)) in
+            channels.iter().zip([("red", "#c23b32"), ("green", "#3a8a46"), ("blue", "#3565b5")])
+        {
             svg.rect((x, y), (12.0, 12.0), ink, "none");
             svg.text((x + 20.0, y + 11.0), 14.0, true, INK, Anchor::Start, name);
-            svg.text((x + 20.0, y + 29.0), 12.0, false, SOFT, Anchor::Start, &format!("as {what}, {} to {}", number(*low, 3), number(*high, 3)));
+            svg.text(
+                (x + 20.0, y + 29.0),
+                12.0,
+                false,
+                SOFT,
+                Anchor::Start,
+                &format!("as {what}, {} to {}", number(*low, 3), number(*high, 3)),
+            );
             y += 50.0;
         }
-        let missing = red.iter().zip(green).zip(blue).filter(|((r, g), b)| r.is_nan() || g.is_nan() || b.is_nan()).count();
+        let missing =
+            red.iter().zip(green).zip(blue).filter(|((r, g), b)| r.is_nan() || g.is_nan() || b.is_nan()).count();
         no_data(&mut svg, (x, y + 4.0), missing, red.len());
         svg.draw(&mut map)?;
         encode(&map)
@@ -163,7 +181,8 @@ fn blit(map: &mut Pixmap, page: &Page, p: &Picture, colour: impl Fn(usize) -> Co
 
 /// Title, border, coordinates, scale bar, outlines.
 fn frame(page: &Page, p: &Picture, shown: &Shown) -> Svg {
-    let (left, top, w, h) = (f64::from(page.map.0), f64::from(page.map.1), f64::from(page.map.2), f64::from(page.map.3));
+    let (left, top, w, h) =
+        (f64::from(page.map.0), f64::from(page.map.1), f64::from(page.map.2), f64::from(page.map.3));
     let mut svg = Svg::new(page.size.0, page.size.1);
     let room = (f64::from(page.size.0) - left) / 11.0;
     svg.text((left, 42.0), 22.0, true, INK, Anchor::Start, &short(&shown.title, room as usize));
@@ -183,7 +202,11 @@ fn frame(page: &Page, p: &Picture, shown: &Shown) -> Svg {
 }
 
 fn short(text: &str, most: usize) -> String {
-    if text.chars().count() <= most { text.into() } else { format!("{}…", text.chars().take(most.saturating_sub(1)).collect::<String>().trim_end()) }
+    if text.chars().count() <= most {
+        text.into()
+    } else {
+        format!("{}…", text.chars().take(most.saturating_sub(1)).collect::<String>().trim_end())
+    }
 }
 
 /// Ticks along the lower and left edge: kilometres, degrees, or cells.
@@ -198,7 +221,8 @@ fn coordinates(svg: &mut Svg, page: &Page, p: &Picture) {
         None => (1.0, ""),
     };
     let a_cell = page.a_cell(p);
-    let (left, top, w, h) = (f64::from(page.map.0), f64::from(page.map.1), f64::from(page.map.2), f64::from(page.map.3));
+    let (left, top, w, h) =
+        (f64::from(page.map.0), f64::from(page.map.1), f64::from(page.map.2), f64::from(page.map.3));
     let (x0, y0) = (t.c / per, t.f / per);
     let (x1, y1) = (x0 + w / a_cell * t.a / per, y0 + h / a_cell * t.e / per);
     let parts = |size: f64, each: f64| (size / each).max(2.0);
@@ -265,7 +289,12 @@ fn bar(svg: &mut Svg, page: &Page, legend: &Legend, dots: &[f32]) {
 }
 
 /// A silhouette to the left of the bar: how many dots have each value.
-fn frequency(svg: &mut Svg, (x, top, height): (f64, f64, f64), (low, high): (f64, f64), values: impl Iterator<Item = f64>) {
+fn frequency(
+    svg: &mut Svg,
+    (x, top, height): (f64, f64, f64),
+    (low, high): (f64, f64),
+    values: impl Iterator<Item = f64>,
+) {
     const BINS: usize = 60;
     let mut counts = [0u32; BINS];
     for v in values.filter(|v| (low..=high).contains(v)) {
@@ -315,7 +344,12 @@ mod tests {
     use super::*;
 
     fn picture(planes: Vec<Vec<f32>>) -> Picture {
-        let grid = Grid { crs: Crs::from_epsg(32625).ok(), transform: Affine::north_up(5e5, 4e6, 30.0, 30.0), cols: 4, rows: 2 };
+        let grid = Grid {
+            crs: Crs::from_epsg(32625).ok(),
+            transform: Affine::north_up(5e5, 4e6, 30.0, 30.0),
+            cols: 4,
+            rows: 2,
+        };
         Picture { grid: Arc::new(grid), cells_a_dot: 1, cols: 4, rows: 2, planes }
     }
 
@@ -348,7 +382,8 @@ mod tests {
     #[test]
     fn three_bands_are_stretched_each_by_its_own_ends() {
         let p = picture(vec![vec![0.1; 8], vec![0.2; 8], vec![0.3, f32::NAN, 0.3, 0.3, 0.3, 0.3, 0.3, 0.3]]);
-        let channels = [("red", (0.1, 0.2)), ("green", (0.1, 0.2)), ("blue", (0.2, 0.4))].map(|(n, e)| (n.to_string(), e));
+        let channels =
+            [("red", (0.1, 0.2)), ("green", (0.1, 0.2)), ("blue", (0.2, 0.4))].map(|(n, e)| (n.to_string(), e));
         let png = SceneFigure { picture: &p, shown: Shown::default(), channels }.png().unwrap();
         assert_eq!(middle(&png, 0, 0), [0, 255, 128]);
         assert_eq!(middle(&png, 1, 0), NO_DATA, "a cell that lacks a band has no colour");

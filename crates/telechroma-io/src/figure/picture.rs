@@ -202,7 +202,9 @@ mod tests {
         let grid = Arc::new(Grid { crs: None, transform: Affine::north_up(0.0, 0.0, 1.0, 1.0), cols, rows });
         let picture = |tile: (u32, u32)| {
             let mut g = Graph::new((*grid).clone());
-            let node = g.source(Arc::new(Counted(PlaneSpec { grid: grid.clone(), kind: Kind::Values, unit: Unit::One })), None).unwrap();
+            let node = g
+                .source(Arc::new(Counted(PlaneSpec { grid: grid.clone(), kind: Kind::Values, unit: Unit::One })), None)
+                .unwrap();
             let (encoder, mut file) = PictureEncoder::create(&grid, 1);
             let sinks = vec![Sink { groups: vec![vec![node]], prepare: &encoder, absorb: &mut file }];
             let plan = Plan::with_tiles(g, &sinks, Budget { threads: 2, bytes: u64::MAX }, tile.0, tile.1).unwrap();

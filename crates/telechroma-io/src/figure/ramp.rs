@@ -18,13 +18,33 @@ pub struct Ramp {
 
 /// Rows sorted by id.
 pub const RAMPS: &[Ramp] = &[
-    Ramp { id: "burn", doc: "charred to green, for burn ratios", anchors: &[0x2E1A26, 0x7E3331, 0xC77F51, 0xEBDBB0, 0xA3C08A, 0x4A8A66, 0x1C4A44] },
+    Ramp {
+        id: "burn",
+        doc: "charred to green, for burn ratios",
+        anchors: &[0x2E1A26, 0x7E3331, 0xC77F51, 0xEBDBB0, 0xA3C08A, 0x4A8A66, 0x1C4A44],
+    },
     Ramp { id: "grey", doc: "dark to light", anchors: &[0x14161A, 0xF4F4F2] },
-    Ramp { id: "heat", doc: "cool to hot, for temperatures", anchors: &[0x20204C, 0x51408F, 0xA5477F, 0xDC6C4E, 0xF2AC4F, 0xFCF2B8] },
-    Ramp { id: "plants", doc: "bare to green, for vegetation", anchors: &[0xF4EBD8, 0xDDCB94, 0xA3BC68, 0x559455, 0x1F5E49, 0x0C3136] },
-    Ramp { id: "slate", doc: "light to dark, for anything", anchors: &[0xF3F1EC, 0xC4CBD1, 0x8C9FB4, 0x557092, 0x2A406A, 0x131E3E] },
+    Ramp {
+        id: "heat",
+        doc: "cool to hot, for temperatures",
+        anchors: &[0x20204C, 0x51408F, 0xA5477F, 0xDC6C4E, 0xF2AC4F, 0xFCF2B8],
+    },
+    Ramp {
+        id: "plants",
+        doc: "bare to green, for vegetation",
+        anchors: &[0xF4EBD8, 0xDDCB94, 0xA3BC68, 0x559455, 0x1F5E49, 0x0C3136],
+    },
+    Ramp {
+        id: "slate",
+        doc: "light to dark, for anything",
+        anchors: &[0xF3F1EC, 0xC4CBD1, 0x8C9FB4, 0x557092, 0x2A406A, 0x131E3E],
+    },
     Ramp { id: "soil", doc: "covered to bare, for soil", anchors: &[0xF2EFE4, 0xE3CB9F, 0xC59C65, 0x90663A, 0x553820] },
-    Ramp { id: "water", doc: "dry to wet, for water and moisture", anchors: &[0xF0E5D2, 0xC8D2C3, 0x8ABABF, 0x4A90AF, 0x265C8E, 0x15295D] },
+    Ramp {
+        id: "water",
+        doc: "dry to wet, for water and moisture",
+        anchors: &[0xF0E5D2, 0xC8D2C3, 0x8ABABF, 0x4A90AF, 0x265C8E, 0x15295D],
+    },
 ];
 
 /// Oklab (Ottosson 2020): lightness and two axes of colour.

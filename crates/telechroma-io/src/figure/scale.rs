@@ -27,12 +27,13 @@ pub(crate) fn step(span: f64, parts: f64) -> f64 {
     let raw = span / parts;
     let power = 10f64.powf(raw.log10().floor());
     // whichever is nearest by ratio: the borders are √2, √10 and √50
-    power * match raw / power {
-        r if r < 1.414 => 1.0,
-        r if r < 3.162 => 2.0,
-        r if r < 7.071 => 5.0,
-        _ => 10.0,
-    }
+    power
+        * match raw / power {
+            r if r < 1.414 => 1.0,
+            r if r < 3.162 => 2.0,
+            r if r < 7.071 => 5.0,
+            _ => 10.0,
+        }
 }
 
 /// Multiples of a round step inside `low..=high`, with the digits behind the point that they need.
@@ -58,7 +59,10 @@ mod tests {
 
     #[test]
     fn ticks_are_round_and_inside() {
-        assert_eq!(ticks(-0.23, 0.91, 5.0), ((-1..=4).map(|i| f64::from(i) * 0.2).filter(|t| *t >= -0.23).collect(), 1));
+        assert_eq!(
+            ticks(-0.23, 0.91, 5.0),
+            ((-1..=4).map(|i| f64::from(i) * 0.2).filter(|t| *t >= -0.23).collect(), 1)
+        );
         let (t, digits) = ticks(283.1, 311.9, 6.0);
         assert_eq!((t, digits), (vec![285.0, 290.0, 295.0, 300.0, 305.0, 310.0], 0));
         assert_eq!(number(-0.2, 1), "\u{2212}0.2");

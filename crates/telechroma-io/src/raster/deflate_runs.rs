@@ -235,7 +235,8 @@ fn code_lengths(counts: &[u32], longest: usize, out: &mut [u8]) {
         let node = weights.len();
         let mut sum = 0;
         for _ in 0..2 {
-            let pick = if leaf < n && (inner >= node || weights[leaf] <= weights[inner]) { &mut leaf } else { &mut inner };
+            let pick =
+                if leaf < n && (inner >= node || weights[leaf] <= weights[inner]) { &mut leaf } else { &mut inner };
             parent[*pick] = node;
             sum += weights[*pick];
             *pick += 1;

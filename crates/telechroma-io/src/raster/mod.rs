@@ -1,6 +1,6 @@
 //! Rasters in and out.
 
 pub mod cog;
-pub mod description;
 mod deflate_runs;
+pub mod description;
 pub mod tiff;

@@ -47,7 +47,9 @@ pub fn read(path: &Path, id: Option<&str>) -> Result<PlotFile> {
     let collection = match json {
         GeoJson::FeatureCollection(c) => c,
         GeoJson::Feature(f) => FeatureCollection { bbox: None, features: vec![f], foreign_members: None },
-        GeoJson::Geometry(_) => return Err(Error::usage(place(), "holds a bare geometry; plots need an id, so a FeatureCollection")),
+        GeoJson::Geometry(_) => {
+            return Err(Error::usage(place(), "holds a bare geometry; plots need an id, so a FeatureCollection"));
+        }
     };
     let crs = crs_of(&collection, path)?;
     if collection.features.is_empty() {
@@ -66,7 +68,8 @@ pub fn read(path: &Path, id: Option<&str>) -> Result<PlotFile> {
     let ids = ids(&id, &values, path)?;
     let mut plots = vec![];
     for (n, (f, id)) in collection.features.iter().zip(ids).enumerate() {
-        let parts = parts(f).map_err(|what| Error::malformed(Place::part(place().file, format!("feature {} ({id})", n + 1)), what))?;
+        let parts = parts(f)
+            .map_err(|what| Error::malformed(Place::part(place().file, format!("feature {} ({id})", n + 1)), what))?;
         plots.push(Plot { id, parts });
     }
     let stem = path.file_stem().map_or("plots".into(), |s| s.to_string_lossy().into_owned());
@@ -83,12 +86,19 @@ fn id_attribute(asked: Option<&str>, attributes: &[String], path: &Path) -> Resu
     match asked {
         Some(name) if has(name) => Ok(name.into()),
         Some(name) => {
-            let near = telechroma_core::error::nearest(name, attributes).map_or(String::new(), |n| format!(": did you mean '{n}'?"));
-            Err(Error::usage(Place::file(path), format!("the plots have no attribute '{name}'{near} (they have {list})")))
+            let near = telechroma_core::error::nearest(name, attributes)
+                .map_or(String::new(), |n| format!(": did you mean '{n}'?"));
+            Err(Error::usage(
+                Place::file(path),
+                format!("the plots have no attribute '{name}'{near} (they have {list})"),
+            ))
         }
         None => match USUAL_IDS.iter().find(|n| has(n)) {
             Some(name) => Ok((*name).into()),
-            None => Err(Error::usage(Place::file(path), format!("which attribute is the plots' id is not clear; they have {list}"))),
+            None => Err(Error::usage(
+                Place::file(path),
+                format!("which attribute is the plots' id is not clear; they have {list}"),
+            )),
         },
     }
 }
@@ -104,7 +114,10 @@ fn ids(id: &str, values: &[BTreeMap<String, Json>], path: &Path) -> Result<Vec<S
             _ => return Err(Error::malformed(at(), format!("the plot has no '{id}', which should be its id"))),
         };
         if let Some(first) = seen.insert(text.clone(), n) {
-            return Err(Error::malformed(at(), format!("its {id} '{text}' is that of feature {} too: ids must be unique", first + 1)));
+            return Err(Error::malformed(
+                at(),
+                format!("its {id} '{text}' is that of feature {} too: ids must be unique", first + 1),
+            ));
         }
         ids.push(text);
     }
@@ -119,7 +132,12 @@ fn crs_of(c: &FeatureCollection, path: &Path) -> Result<Crs> {
     if name.ends_with("CRS84") {
         return Ok(Crs::LONGITUDE_LATITUDE);
     }
-    let code = name.to_uppercase().contains("EPSG").then(|| name.rsplit([':', '/']).next()).flatten().and_then(|c| c.parse().ok());
+    let code = name
+        .to_uppercase()
+        .contains("EPSG")
+        .then(|| name.rsplit([':', '/']).next())
+        .flatten()
+        .and_then(|c| c.parse().ok());
     let here = Place::part(path.display().to_string(), "member crs");
     match code {
         Some(code) => Crs::from_epsg(code).map_err(|e| Error::malformed(here, e.to_string())),

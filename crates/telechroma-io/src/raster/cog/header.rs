@@ -41,7 +41,8 @@ impl Value {
 
     /// Offsets or sizes: 8 bytes each in a big file, else 4.
     fn places(v: &[u64], big: bool) -> Value {
-        let bytes = v.iter().flat_map(|x| if big { x.to_le_bytes().to_vec() } else { (*x as u32).to_le_bytes().to_vec() });
+        let bytes =
+            v.iter().flat_map(|x| if big { x.to_le_bytes().to_vec() } else { (*x as u32).to_le_bytes().to_vec() });
         Value { kind: if big { 16 } else { 4 }, count: v.len() as u64, bytes: bytes.collect() }
     }
 }
@@ -124,11 +125,13 @@ fn entries(options: &CogOptions, level: Level, number: usize, places: &[(u64, u6
 fn geo_entries(options: &CogOptions) -> Vec<(u16, Value)> {
     let t = options.grid.transform;
     let mut e = match (t.b, t.d) {
-        (0.0, 0.0) if t.e < 0.0 => vec![
-            (33550, Value::doubles(&[t.a, -t.e, 0.0])),
-            (33922, Value::doubles(&[0.0, 0.0, 0.0, t.c, t.f, 0.0])),
-        ],
-        _ => vec![(34264, Value::doubles(&[t.a, t.b, 0.0, t.c, t.d, t.e, 0.0, t.f, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0]))],
+        (0.0, 0.0) if t.e < 0.0 => {
+            vec![(33550, Value::doubles(&[t.a, -t.e, 0.0])), (33922, Value::doubles(&[0.0, 0.0, 0.0, t.c, t.f, 0.0]))]
+        }
+        _ => vec![(
+            34264,
+            Value::doubles(&[t.a, t.b, 0.0, t.c, t.d, t.e, 0.0, t.f, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0]),
+        )],
     };
     if let Some(crs) = options.grid.crs {
         let (keys, text) = geo_keys(crs);

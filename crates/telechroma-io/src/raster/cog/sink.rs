@@ -160,13 +160,21 @@ impl Prepare for CogEncoder {
         let one = u64::from(SIDE * SIDE) * cell;
         // packed noisy tiles take three quarters of their size, and each brings its half
         let flying = in_flight as u64 * bands * tile.len() as u64 * cell;
-        let wide = tile.cols < SIDE || tile.rows < SIDE || tile.cols % SIDE != 0 && u64::from(tile.cols) == u64::from(self.options.grid.cols);
-        let open: u64 = self.levels.iter().take(HELD).enumerate().map(|(i, l)| match (i, wide) {
-            (0, false) => 0,
-            (0, true) => u64::from(tile.cols.div_ceil(SIDE)).max(2),
-            (_, false) => 1,
-            (_, true) => u64::from(l.across().min(tile.cols.div_ceil(SIDE)).max(1)),
-        }).sum();
+        let wide = tile.cols < SIDE
+            || tile.rows < SIDE
+            || !tile.cols.is_multiple_of(SIDE) && u64::from(tile.cols) == u64::from(self.options.grid.cols);
+        let open: u64 = self
+            .levels
+            .iter()
+            .take(HELD)
+            .enumerate()
+            .map(|(i, l)| match (i, wide) {
+                (0, false) => 0,
+                (0, true) => u64::from(tile.cols.div_ceil(SIDE)).max(2),
+                (_, false) => 1,
+                (_, true) => u64::from(l.across().min(tile.cols.div_ceil(SIDE)).max(1)),
+            })
+            .sum();
         flying + open * bands * one
     }
 }
@@ -214,7 +222,8 @@ impl CogFile {
         if level + 1 >= HELD {
             return self.wait(key, quarter, children, half);
         }
-        let (mut cells, missing) = self.open.remove(&key).unwrap_or_else(|| (self.options.blank(), u64::from(children)));
+        let (mut cells, missing) =
+            self.open.remove(&key).unwrap_or_else(|| (self.options.blank(), u64::from(children)));
         lay(half, quarter, &mut cells);
         match missing {
             1 => self.whole(level + 1, band, parent, &cells),
@@ -260,7 +269,8 @@ impl CogFile {
             Piece::Cells { tile, window, cells } => {
                 let whole = self.options.tile_window(tile);
                 let there = whole.intersect(&self.options.grid.window()).map_or(0, |w| w.len() as u64);
-                let (mut open, missing) = self.open.remove(&(0, band, tile)).unwrap_or_else(|| (self.options.blank(), there));
+                let (mut open, missing) =
+                    self.open.remove(&(0, band, tile)).unwrap_or_else(|| (self.options.blank(), there));
                 copy(&Tile { window, cells }, window, &mut open, whole);
                 match missing - window.len() as u64 {
                     0 => self.whole(0, band, tile, &open),
@@ -316,7 +326,9 @@ fn bytes_of_mut(cells: &mut Cells) -> &mut [u8] {
 
 impl Absorb for CogFile {
     fn absorb(&mut self, group: usize, part: Part) -> telechroma_core::Result<()> {
-        let Ok(pieces) = part.downcast::<Vec<Piece>>() else { unreachable!("parts come back to the sink that made them") };
+        let Ok(pieces) = part.downcast::<Vec<Piece>>() else {
+            unreachable!("parts come back to the sink that made them")
+        };
         for p in *pieces {
             self.piece(group as u32, p)?;
         }

@@ -46,7 +46,12 @@ impl Tiff {
     pub(crate) fn read_words(&self, band: u32, index: u32, out: &mut [u16]) -> Result<bool> {
         let h = &self.header;
         let alone = h.planar || h.samples == 1;
-        if cfg!(target_endian = "big") || h.format != SampleFormat::U16 || !alone || h.big_endian || h.compression != Compression::Deflate {
+        if cfg!(target_endian = "big")
+            || h.format != SampleFormat::U16
+            || !alone
+            || h.big_endian
+            || h.compression != Compression::Deflate
+        {
             return Ok(false);
         }
         let block = self.stored(band, index);
@@ -58,7 +63,8 @@ impl Tiff {
             fetch(self, offset, count, &mut s.packed)?;
             let want = self.stored_bytes(index);
             let bytes = bytemuck::cast_slice_mut(out);
-            inflate(&mut s.inflate, &s.packed, &mut bytes[..want]).map_err(|e| Error::malformed(self.block_place(block), e))
+            inflate(&mut s.inflate, &s.packed, &mut bytes[..want])
+                .map_err(|e| Error::malformed(self.block_place(block), e))
         })?;
         if h.predictor == 2 {
             out.chunks_exact_mut(h.block_cols as usize).for_each(|row| predictor::undo_words(row, 1));
@@ -142,10 +148,13 @@ fn word(c: &[u8], big_endian: bool) -> u16 {
 
 /// Floats stored plainly, or with differences of their bits taken as whole numbers.
 fn undo_integers_of_floats(row: &[u8], stride: usize, big_endian: bool, differences: bool, out: &mut [f32]) {
-    let mut bits: Vec<u32> = row.chunks_exact(4).map(|c| {
-        let b = [c[0], c[1], c[2], c[3]];
-        if big_endian { u32::from_be_bytes(b) } else { u32::from_le_bytes(b) }
-    }).collect();
+    let mut bits: Vec<u32> = row
+        .chunks_exact(4)
+        .map(|c| {
+            let b = [c[0], c[1], c[2], c[3]];
+            if big_endian { u32::from_be_bytes(b) } else { u32::from_le_bytes(b) }
+        })
+        .collect();
     if differences {
         for i in stride..bits.len() {
             bits[i] = bits[i].wrapping_add(bits[i - stride]);
@@ -158,7 +167,11 @@ fn undo_integers_of_floats(row: &[u8], stride: usize, big_endian: bool, differen
 
 fn fetch(tiff: &Tiff, offset: u64, count: u64, packed: &mut Vec<u8>) -> Result<()> {
     if offset.checked_add(count).is_none_or(|end| end > tiff.bytes.len()) {
-        let what = format!("the file ends after {} bytes, but a block reaches to byte {}: it is cut off", tiff.bytes.len(), offset.saturating_add(count));
+        let what = format!(
+            "the file ends after {} bytes, but a block reaches to byte {}: it is cut off",
+            tiff.bytes.len(),
+            offset.saturating_add(count)
+        );
         return Err(Error::malformed(tiff.bytes.place(""), what));
     }
     packed.resize(count as usize, 0);

@@ -65,6 +65,8 @@ fn crs_of(tags: &GeoTags) -> std::result::Result<Option<Crs>, String> {
         (Some(2) | None, None, Some(c)) if c != USER_DEFINED => code(c),
         (Some(2), _, Some(c)) if c != USER_DEFINED => code(c),
         (None, None, None) => Ok(None),
-        (model, _, _) => Err(format!("a coordinate system of model type {}", model.map_or("none".into(), |m| m.to_string()))),
+        (model, _, _) => {
+            Err(format!("a coordinate system of model type {}", model.map_or("none".into(), |m| m.to_string())))
+        }
     }
 }

@@ -111,7 +111,8 @@ struct Raw<'a> {
 }
 
 fn number(bytes: &[u8], big_endian: bool) -> u64 {
-    let digits: Box<dyn Iterator<Item = &u8>> = if big_endian { Box::new(bytes.iter()) } else { Box::new(bytes.iter().rev()) };
+    let digits: Box<dyn Iterator<Item = &u8>> =
+        if big_endian { Box::new(bytes.iter()) } else { Box::new(bytes.iter().rev()) };
     digits.fold(0, |n, b| n << 8 | u64::from(*b))
 }
 
@@ -209,7 +210,9 @@ impl<'a> Raw<'a> {
 
     fn reals(&self, tag: u16) -> Vec<f64> {
         match self.entries.get(&tag) {
-            Some(Entry { kind: 12, bytes }) => bytes.chunks_exact(8).map(|c| f64::from_bits(number(c, self.big_endian))).collect(),
+            Some(Entry { kind: 12, bytes }) => {
+                bytes.chunks_exact(8).map(|c| f64::from_bits(number(c, self.big_endian))).collect()
+            }
             _ => vec![],
         }
     }
@@ -222,7 +225,10 @@ impl<'a> Raw<'a> {
 
     fn size(&self, tag: u16, what: &str) -> Result<u32> {
         let n = self.needed(tag, what)?;
-        u32::try_from(n).ok().filter(|n| (1..=1 << 30).contains(n)).ok_or_else(|| self.wrong(tag, format!("{what} is {n}")))
+        u32::try_from(n)
+            .ok()
+            .filter(|n| (1..=1 << 30).contains(n))
+            .ok_or_else(|| self.wrong(tag, format!("{what} is {n}")))
     }
 }
 
@@ -244,7 +250,10 @@ impl Header {
             1 => Compression::None,
             5 => Compression::Lzw,
             8 | 32946 => Compression::Deflate,
-            other => return Err(raw.unsupported(format!("compression {other} ({})", codec_name(other)), &["none", "LZW", "Deflate"])),
+            other => {
+                return Err(raw
+                    .unsupported(format!("compression {other} ({})", codec_name(other)), &["none", "LZW", "Deflate"]));
+            }
         };
         let predictor = match raw.one(317)?.unwrap_or(1) {
             0 | 1 => 1,
@@ -258,16 +267,32 @@ impl Header {
             false => (cols, (raw.one(278)?.unwrap_or(u64::from(rows)).min(u64::from(rows))).max(1) as u32),
         };
         let (offset_tag, count_tag) = if tiled { (324, 325) } else { (273, 279) };
-        let offsets = raw.numbers(offset_tag)?.ok_or_else(|| raw.wrong(offset_tag, "is missing: the file has no data"))?;
-        let counts = raw.numbers(count_tag)?.ok_or_else(|| raw.wrong(count_tag, "is missing: the blocks' sizes are not known"))?;
+        let offsets =
+            raw.numbers(offset_tag)?.ok_or_else(|| raw.wrong(offset_tag, "is missing: the file has no data"))?;
+        let counts = raw
+            .numbers(count_tag)?
+            .ok_or_else(|| raw.wrong(count_tag, "is missing: the blocks' sizes are not known"))?;
         let across = u64::from(cols.div_ceil(block_cols)) * u64::from(rows.div_ceil(block_rows));
         let expected = across * if planar { u64::from(samples) } else { 1 };
         if offsets.len() as u64 != expected || counts.len() != offsets.len() {
-            let what = format!("a raster of {cols} x {rows} needs {expected} blocks, but the header lists {} and {} sizes", offsets.len(), counts.len());
+            let what = format!(
+                "a raster of {cols} x {rows} needs {expected} blocks, but the header lists {} and {} sizes",
+                offsets.len(),
+                counts.len()
+            );
             return Err(raw.wrong(offset_tag, what));
         }
         let mut header = Header {
-            cols, rows, samples, format, compression, predictor, planar, tiled, block_cols, block_rows,
+            cols,
+            rows,
+            samples,
+            format,
+            compression,
+            predictor,
+            planar,
+            tiled,
+            block_cols,
+            block_rows,
             blocks: offsets.into_iter().zip(counts).collect(),
             big_endian: raw.big_endian,
             nodata: raw.text(42113).and_then(|t| t.trim().parse().ok()),
@@ -292,7 +317,11 @@ impl Header {
     /// Uncompressed strips may hold the whole raster: cut them into bands of rows, so that a block stays small.
     fn split_plain_strips(&mut self) {
         const ROWS: u32 = 64;
-        if self.tiled || self.compression != Compression::None || self.block_rows <= ROWS || self.block_rows % ROWS != 0 && self.rows > self.block_rows {
+        if self.tiled
+            || self.compression != Compression::None
+            || self.block_rows <= ROWS
+            || !self.block_rows.is_multiple_of(ROWS) && self.rows > self.block_rows
+        {
             return;
         }
         let samples = if self.planar { 1 } else { self.samples as usize };
@@ -314,10 +343,16 @@ impl Header {
     fn check_blocks(&self, raw: &Raw) -> Result<()> {
         let bytes = self.block_samples() * self.format.bytes() as u64;
         if bytes > LARGEST_BLOCK {
-            return Err(raw.unsupported(format!("a block of {} x {} cells ({bytes} bytes)", self.block_cols, self.block_rows), &[]));
+            return Err(raw.unsupported(
+                format!("a block of {} x {} cells ({bytes} bytes)", self.block_cols, self.block_rows),
+                &[],
+            ));
         }
         let largest = self.blocks.iter().map(|b| b.1).max().unwrap_or(0);
-        if self.compression != Compression::None && bytes > largest.saturating_mul(MOST_EXPANSION) + 65536 && largest > 0 {
+        if self.compression != Compression::None
+            && bytes > largest.saturating_mul(MOST_EXPANSION) + 65536
+            && largest > 0
+        {
             let what = format!("its largest packed block has {largest} bytes, which cannot hold {bytes}");
             return Err(Error::malformed(raw.file.place(""), what));
         }
@@ -345,7 +380,10 @@ fn sample_format(raw: &Raw) -> Result<SampleFormat> {
                 5 | 6 => "complex",
                 _ => "unknown",
             };
-            Err(raw.unsupported(format!("a raster of {bits}-bit {kind} samples"), &["uint8", "uint16", "int16", "float32"]))
+            Err(raw.unsupported(
+                format!("a raster of {bits}-bit {kind} samples"),
+                &["uint8", "uint16", "int16", "float32"],
+            ))
         }
     }
 }

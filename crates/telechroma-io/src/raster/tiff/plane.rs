@@ -43,14 +43,23 @@ impl TiffPlane {
     pub fn new(tiff: &Arc<Tiff>, band: u32, reading: Reading) -> Result<TiffPlane> {
         let h = &tiff.header;
         if band >= h.samples {
-            return Err(Error::usage(tiff.bytes.place(""), format!("has {} bands, so no band {}", h.samples, band + 1)));
+            return Err(Error::usage(
+                tiff.bytes.place(""),
+                format!("has {} bands, so no band {}", h.samples, band + 1),
+            ));
         }
         let unsigned = matches!(h.format, SampleFormat::U8 | SampleFormat::U16);
         let (kind, unit) = match reading {
             Reading::Counts { fill } if unsigned => (Kind::Counts { fill }, Unit::Counts),
             Reading::Flags { outside } if unsigned => (Kind::Flags { outside }, Unit::Flags),
             Reading::Values(unit) => (Kind::Values, unit),
-            _ => return Err(Error::unsupported(tiff.bytes.place(""), format!("a raster of {} samples here", h.format.name()), &["uint8", "uint16"])),
+            _ => {
+                return Err(Error::unsupported(
+                    tiff.bytes.place(""),
+                    format!("a raster of {} samples here", h.format.name()),
+                    &["uint8", "uint16"],
+                ));
+            }
         };
         let spec = PlaneSpec { grid: tiff.grid.clone(), kind, unit };
         Ok(TiffPlane { tiff: tiff.clone(), band, spec })
@@ -100,9 +109,17 @@ impl PlaneSource for TiffPlane {
                     Samples::U8(s) => each(o, s, first, step, |v| value(f64::from(*v))),
                     Samples::U16(s) => each(o, s, first, step, |v| value(f64::from(*v))),
                     Samples::I16(s) => each(o, s, first, step, |v| value(f64::from(*v))),
-                    Samples::F32(s) => each(o, s, first, step, |v| {
-                        if v.is_finite() && !missing(f64::from(*v)) { *v } else { f32::NAN }
-                    }),
+                    Samples::F32(s) => {
+                        each(
+                            o,
+                            s,
+                            first,
+                            step,
+                            |v| {
+                                if v.is_finite() && !missing(f64::from(*v)) { *v } else { f32::NAN }
+                            },
+                        )
+                    }
                 }
             }
             (Cells::Bits(_), Some(Samples::I16(_) | Samples::F32(_))) => unreachable!("refused by TiffPlane::new"),

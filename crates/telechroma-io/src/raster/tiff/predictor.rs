@@ -29,8 +29,8 @@ pub fn undo_words(row: &mut [u16], stride: usize) {
                 v[i] = v[i].wrapping_add(before[i - step]);
             }
         }
-        for i in 0..8 {
-            v[i] = v[i].wrapping_add(carry);
+        for x in &mut v {
+            *x = x.wrapping_add(carry);
         }
         carry = v[7];
         c.copy_from_slice(&v);
