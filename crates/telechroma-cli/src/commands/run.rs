@@ -18,7 +18,11 @@ use crate::report::Report;
 #[derive(clap::Args)]
 pub struct Args {
     /// The campaign file
-    pub campaign: PathBuf,
+    #[arg(required_unless_present = "keys")]
+    pub campaign: Option<PathBuf>,
+    /// Print every key of a campaign file with its default and meaning, as a table in Markdown
+    #[arg(long)]
+    pub keys: bool,
     /// Show the plan, the sizes and what is there already; read no cell, write nothing
     #[arg(long)]
     pub dry_run: bool,
@@ -28,7 +32,11 @@ pub struct Args {
 }
 
 pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
-    let mut job = campaign::read(&args.campaign)?;
+    let Some(file) = args.campaign.filter(|_| !args.keys) else {
+        ctx.print(&keys());
+        return Ok(());
+    };
+    let mut job = campaign::read(&file)?;
     if let Some(out) = args.out {
         job.naming.root = out;
     }
@@ -43,6 +51,21 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     let done = execute(&job, ctx)?;
     report(&job, &done, ctx);
     Ok(())
+}
+
+fn keys() -> String {
+    let mut t = String::from("| key | default | meaning |\n| --- | --- | --- |\n");
+    for (key, default, meaning) in campaign::KEYS {
+        t += &format!(
+            "| `{key}` | {} | {meaning} |\n",
+            if default.starts_with(['"', '[', '0', '1', 't', 'f']) && !default.starts_with("the") {
+                format!("`{default}`")
+            } else {
+                (*default).into()
+            }
+        );
+    }
+    t
 }
 
 /// Says what was done: JSON on standard output, or lines for people.
