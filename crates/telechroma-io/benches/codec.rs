@@ -72,6 +72,6 @@ fn write(b: Bencher, what: &str) {
         let sinks = vec![Sink { groups: vec![vec![node]], prepare: &encoder, absorb: &mut file }];
         let plan = Plan::new(g, &sinks, Budget { threads: 1, bytes: 1 << 32 }).unwrap();
         run(&plan, sinks, &Silent).unwrap();
-        file.finish(&path).unwrap();
+        file.finish(&path, 1).unwrap();
     });
 }

@@ -232,7 +232,7 @@ fn write_cog(path: &Path, cols: u32, rows: u32, planes: &[Cells], kind: Kind, ti
     let sinks = vec![Sink { groups: nodes.iter().map(|n| vec![*n]).collect(), prepare: &encoder, absorb: &mut file }];
     let plan = Plan::with_tiles(g, &sinks, Budget { threads, bytes: 1 << 32 }, tile.0, tile.1).unwrap();
     run(&plan, sinks, &Silent).unwrap();
-    file.finish(path).unwrap();
+    file.finish(path, threads).unwrap();
 }
 
 fn surface(cols: u32, rows: u32, k: u32) -> Vec<f32> {

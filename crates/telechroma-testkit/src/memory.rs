@@ -58,14 +58,13 @@ impl PlaneSource for MemoryPlane {
         let g = &self.spec.grid;
         let across = g.cols.div_ceil(self.block.cols);
         let (c0, r0) = (index % across * self.block.cols, index / across * self.block.rows);
+        let n = self.block.cols.min(g.cols - c0) as usize;
         for r in r0..(r0 + self.block.rows).min(g.rows) {
-            for c in c0..(c0 + self.block.cols).min(g.cols) {
-                let (from, to) = ((r * g.cols + c) as usize, ((r - r0) * self.block.cols + c - c0) as usize);
-                match (&self.cells, &mut *out) {
-                    (Cells::Values(a), Cells::Values(b)) => b[to] = a[from],
-                    (Cells::Bits(a), Cells::Bits(b)) => b[to] = a[from],
-                    _ => panic!("{}: cells of another kind are asked for", self.name),
-                }
+            let (from, to) = ((r * g.cols + c0) as usize, ((r - r0) * self.block.cols) as usize);
+            match (&self.cells, &mut *out) {
+                (Cells::Values(a), Cells::Values(b)) => b[to..to + n].copy_from_slice(&a[from..from + n]),
+                (Cells::Bits(a), Cells::Bits(b)) => b[to..to + n].copy_from_slice(&a[from..from + n]),
+                _ => panic!("{}: cells of another kind are asked for", self.name),
             }
         }
         Ok(())

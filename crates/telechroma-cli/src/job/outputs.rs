@@ -173,30 +173,14 @@ fn raster(
     RasterOut { groups: bands.iter().map(|b| vec![b.node]).collect(), encoder, file, path, output }
 }
 
-/// Lays out the files, several at a time.
+/// Lays out the files.
 ///
 /// # Errors
 /// Where writing fails.
 pub fn finish(outs: Vec<RasterOut>, threads: usize, outcome: &mut Outcome) -> Result<(), Report> {
-    let mut waiting: Vec<(CogFile, PathBuf)> = vec![];
     for out in outs {
+        out.file.finish(&out.path, threads)?;
         outcome.outputs.push(out.output);
-        waiting.push((out.file, out.path));
     }
-    let queue = std::sync::Mutex::new(waiting);
-    let work = || {
-        loop {
-            let next = queue.lock().unwrap_or_else(std::sync::PoisonError::into_inner).pop();
-            match next {
-                Some((file, path)) => file.finish(&path)?,
-                None => return Ok(()),
-            }
-        }
-    };
-    let results: Vec<telechroma_io::Result<()>> = std::thread::scope(|s| {
-        let handles: Vec<_> = (0..threads).map(|_| s.spawn(work)).collect();
-        handles.into_iter().filter_map(|h| h.join().ok()).collect()
-    });
-    results.into_iter().collect::<telechroma_io::Result<Vec<()>>>()?;
     Ok(())
 }

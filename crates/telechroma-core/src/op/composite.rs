@@ -10,6 +10,7 @@ use super::calibrate::{Calibrator, Rule};
 use super::median::{LANES, Median, Pads, Row, Usable};
 use crate::error::{Error, Result};
 use crate::graph::{Absence, Inputs, Op, bits_row, values_row};
+use crate::grid::Window;
 use crate::tile::{Kind, PlaneSpec, Tile};
 use crate::units::Unit;
 use crate::wide;
@@ -38,6 +39,16 @@ impl Composite {
     pub fn median(samples: Vec<Sample>, unit: Unit, at_least: u32) -> Composite {
         let median = Median::new(samples.len());
         Composite { samples, unit, at_least, median }
+    }
+
+    /// A scene's row.
+    fn scene<'a>(&'a self, inputs: &Inputs<'a>, i: usize, window: &Window, row: i64) -> Option<Live<'a>> {
+        let (plane, clear) = (inputs.get(self.looks() + i)?, inputs.get(i / Clear::SCENES)?);
+        let plane = match &self.samples[i] {
+            Sample::Counts(by) => Plane::Counts { row: bits_row(plane, window, row), rule: by.rule(), fill: by.fill() },
+            Sample::Values => Plane::Values(values_row(plane, window, row)),
+        };
+        Some(Live { plane, clear: bits_row(clear, window, row), bit: 1 << (i % Clear::SCENES) })
     }
 
     /// Number of planes of clear looks before the scenes' planes.
@@ -134,6 +145,31 @@ impl wide::Loop for ComposeRow<'_, '_> {
     }
 }
 
+/// Rows handled together.
+const STRIP: i64 = 8;
+
+/// Whether a scene shows anything in a row.
+struct ShowsRow<'a, 'b> {
+    scene: &'a Live<'b>,
+    shows: &'a mut bool,
+}
+
+impl wide::Loop for ShowsRow<'_, '_> {
+    #[inline(always)]
+    fn run(self) {
+        let (clear, bit) = (self.scene.clear, self.scene.bit as u16);
+        *self.shows = match &self.scene.plane {
+            Plane::Counts { row, fill, .. } => {
+                let fill = fill.map_or(u32::MAX, u32::from);
+                clear.iter().zip(*row).fold(0, |any, (m, c)| any | if u32::from(*c) != fill { m & bit } else { 0 }) != 0
+            }
+            Plane::Values(row) => {
+                clear.iter().zip(*row).fold(0, |any, (m, v)| any | if v.is_finite() { m & bit } else { 0 }) != 0
+            }
+        };
+    }
+}
+
 impl Op for Composite {
     fn output(&self, inputs: &[&PlaneSpec]) -> Result<(Kind, Unit)> {
         let wrong =
@@ -157,25 +193,25 @@ impl Op for Composite {
     fn compute(&self, inputs: &Inputs, out: &mut Tile) -> Result<()> {
         let window = out.window;
         let mut rows: Vec<Row> = vec![[0.0; LANES]; self.samples.len()];
-        for row in window.row..window.end_row() {
-            let live: Vec<Live> = self
-                .samples
-                .iter()
-                .enumerate()
-                .filter_map(|(i, sample)| {
-                    let (plane, clear) = (inputs.get(self.looks() + i)?, inputs.get(i / Clear::SCENES)?);
-                    let plane = match sample {
-                        Sample::Counts(by) => {
-                            Plane::Counts { row: bits_row(plane, &window, row), rule: by.rule(), fill: by.fill() }
-                        }
-                        Sample::Values => Plane::Values(values_row(plane, &window, row)),
-                    };
-                    Some(Live { plane, clear: bits_row(clear, &window, row), bit: 1 << (i % Clear::SCENES) })
-                })
-                .collect();
-            let range = out.row_range(&window, row);
-            let cells = &mut out.values_mut()[range];
-            wide::run(ComposeRow { op: self, live: &live, rows: &mut rows, cells });
+        for strip in (window.row..window.end_row()).step_by(STRIP as usize) {
+            let end = (strip + STRIP).min(window.end_row());
+            // scenes that show something in each row of the strip; asked scene by scene, so that each plane is fetched
+            // in long pieces: two dozen planes read side by side are more than the processor follows by itself
+            let mut live: Vec<Vec<Live>> = (strip..end).map(|_| vec![]).collect();
+            for i in 0..self.samples.len() {
+                for (row, live) in (strip..end).zip(&mut live) {
+                    let mut shows = false;
+                    let Some(scene) = self.scene(inputs, i, &window, row) else { continue };
+                    wide::run(ShowsRow { scene: &scene, shows: &mut shows });
+                    if shows {
+                        live.push(scene);
+                    }
+                }
+            }
+            for (row, live) in (strip..end).zip(&live) {
+                let range = out.row_range(&window, row);
+                wide::run(ComposeRow { op: self, live, rows: &mut rows, cells: &mut out.values_mut()[range] });
+            }
         }
         Ok(())
     }

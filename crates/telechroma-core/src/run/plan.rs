@@ -1,6 +1,7 @@
 //! The plan of a run: which nodes in which order, which tiles in which order, and how many bytes that takes.
 
 use std::collections::HashMap;
+use std::ops::RangeInclusive;
 
 use super::feed::{block_bytes, touched};
 use super::sink::{Prepare, Sink};
@@ -92,29 +93,32 @@ impl Plan {
     /// # Errors
     /// [`Error::OverBudget`] where it does not fit.
     pub fn with_tiles(graph: Graph, sinks: &[Sink], budget: Budget, cols: u32, rows: u32) -> Result<Plan> {
-        Plan::among(graph, sinks, budget, &[(cols, rows)])
+        Plan::among(graph, sinks, budget, &[vec![(cols, rows)]])
     }
 
-    fn among(graph: Graph, sinks: &[Sink], budget: Budget, candidates: &[(u32, u32)]) -> Result<Plan> {
+    fn among(graph: Graph, sinks: &[Sink], budget: Budget, candidates: &[Vec<(u32, u32)>]) -> Result<Plan> {
         let wanted: Vec<Wanted> = sinks.iter().map(|s| (s.groups.as_slice(), s.prepare)).collect();
         let order = order_of(&graph, &wanted);
         let uses = uses_of(&graph, &wanted, &order);
-        let trials: Vec<Trial> = candidates
-            .iter()
-            .map(|(cols, rows)| Trial::new(&graph, &wanted, &order, &uses, Tiling::new(graph.grid(), *cols, *rows)))
-            .collect();
-        // fewer threads cost less than decoding blocks again, so they are tried first
         let most = budget.threads.max(1);
-        let best = |again: bool| {
-            (1..=most).rev().find_map(|threads| {
-                let fit = |t: &&Trial| t.bytes(threads) + if again { 0 } else { t.kept(threads) } <= budget.bytes;
-                Some((threads, trials.iter().filter(fit).min_by_key(|t| t.cost(threads))?))
-            })
-        };
-        let Some((threads, trial)) = best(false).or_else(|| best(true)) else {
+        let mut trials: Vec<Trial> = vec![];
+        let mut chosen = None;
+        // small tiles are only tried where larger ones do not fit; decoding again only where nothing fits; fewer threads
+        // cost less than that
+        for size in candidates {
+            trials.extend(size.iter().map(|(cols, rows)| {
+                Trial::new(&graph, &wanted, &order, &uses, Tiling::new(graph.grid(), *cols, *rows))
+            }));
+            chosen = choose(&trials, 1..=most, budget.bytes, true);
+            if chosen.is_some_and(|(threads, _)| threads == most) {
+                break;
+            }
+        }
+        let Some((threads, at)) = chosen.or_else(|| choose(&trials, 1..=most, budget.bytes, false)) else {
             let needed = trials.iter().map(|t| t.bytes(1)).min().unwrap_or(0);
             return Err(Error::OverBudget { needed, allowed: budget.bytes });
         };
+        let trial = &trials[at];
         let (bytes, kept) = (trial.bytes(threads), trial.kept(threads));
         let kept_bytes = kept.min(budget.bytes - bytes);
         let (tile_bytes, tiling) = (trial.tile, trial.tiling.clone());
@@ -178,18 +182,28 @@ impl Plan {
     }
 }
 
-/// Tile sizes worth trying: squares, and full-width bands of rows where sources lie in strips.
-fn candidates(graph: &Graph) -> Vec<(u32, u32)> {
-    let grid = graph.grid();
-    let mut sizes: Vec<(u32, u32)> = [SIDE, SIDE / 2, SIDE / 4, SIDE / 8].iter().map(|s| (*s, *s)).collect();
+/// The number of threads, as many as possible, and the tiling that takes least on them; none where nothing fits the bytes.
+fn choose(trials: &[Trial], threads: RangeInclusive<usize>, bytes: u64, once: bool) -> Option<(usize, usize)> {
+    threads.rev().find_map(|threads| {
+        let need = |t: &Trial| t.bytes(threads) + if once { t.kept(threads) } else { 0 };
+        let fit = trials.iter().enumerate().filter(|(_, t)| need(t) <= bytes);
+        fit.min_by_key(|(_, t)| t.cost(threads)).map(|(at, _)| (threads, at))
+    })
+}
+
+/// Tile sizes worth trying, the best first: squares, and full-width bands of rows where sources lie in strips.
+fn candidates(graph: &Graph) -> Vec<Vec<(u32, u32)>> {
+    let cols = graph.grid().cols;
     let strips = graph.nodes().iter().any(|n| match &n.work {
         Work::Source(p) => p.source.block().cols > 2 * SIDE && p.source.block().rows < SIDE,
         Work::Op(_) => false,
     });
-    if strips {
-        sizes.extend([512, 256, 128, 64, 32, 16].iter().map(|r| (grid.cols, *r)));
-    }
-    sizes
+    let bands = |rows: &[u32]| if strips { rows.iter().map(|r| (cols, *r)).collect() } else { vec![] };
+    let square = |side: u32| vec![(side, side)];
+    vec![
+        [square(SIDE), square(SIDE / 2), bands(&[512, 256, 128])].concat(),
+        [square(SIDE / 4), square(SIDE / 8), bands(&[64, 32, 16])].concat(),
+    ]
 }
 
 /// Nodes in the order of computing: what a group needs, then the group, depth first, so that buffers are freed early.

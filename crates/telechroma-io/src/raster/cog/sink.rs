@@ -283,31 +283,63 @@ impl CogFile {
         }
     }
 
-    /// Lays out the final file at `path` and removes the spool.
+    /// Lays out the final file at `path`, with so many threads, and removes the spool.
     ///
     /// # Errors
     /// Where writing fails.
-    pub fn finish(self, path: &Path) -> Result<()> {
+    pub fn finish(mut self, path: &Path, threads: usize) -> Result<()> {
         let io = |e| Error::io(path, e);
-        let Some(spool) = self.spool else { unreachable!("every raster has a tile, and every tile was put") };
-        let mut spool = spool.into_inner().map_err(|e| Error::io(&self.spool_path, e.into_error()))?;
-        let layout = header::layout(&self.options, &self.levels, |level, band, tile| {
-            self.placed.get(&(level, band, tile)).map_or(0, |p| p.1)
-        });
+        if let Some(spool) = &mut self.spool {
+            spool.flush().map_err(|e| Error::io(&self.spool_path, e))?;
+        }
+        let size = |level, band, tile| self.placed.get(&(level, band, tile)).map_or((0, 0), |p| *p);
+        let layout = header::layout(&self.options, &self.levels, |level, band, tile| size(level, band, tile).1);
         let mut out = File::create(path).map_err(io)?;
         out.write_all(&layout.header).map_err(io)?;
-        let mut buffer = vec![];
-        for (level, band, tile) in layout.order {
-            let Some((offset, len)) = self.placed.get(&(level, band, tile)) else { continue };
-            buffer.resize(*len as usize, 0);
-            spool.seek(SeekFrom::Start(*offset)).map_err(io)?;
-            spool.read_exact(&mut buffer).map_err(io)?;
-            out.write_all(&buffer).map_err(io)?;
-        }
-        out.flush().map_err(io)?;
-        drop(spool);
+        let pieces: Vec<(u64, u64)> =
+            layout.order.iter().map(|(level, band, tile)| size(*level, *band, *tile)).collect();
+        let all: u64 = pieces.iter().map(|p| p.1).sum();
+        std::thread::scope(|scope| {
+            let mut handles = vec![];
+            let (mut rest, mut at) = (pieces.as_slice(), layout.header.len() as u64);
+            for left in (1..=threads.max(1)).rev() {
+                // about an equal part of what is left for each thread
+                let written = at - layout.header.len() as u64;
+                let (mut n, mut bytes) = (0, 0);
+                while n < rest.len() && (left == 1 || bytes < (all - written) / left as u64) {
+                    bytes += rest[n].1;
+                    n += 1;
+                }
+                let (mine, others) = rest.split_at(n);
+                let spool = &self.spool_path;
+                handles.push(scope.spawn(move || transfer(spool, path, at, mine)));
+                (rest, at) = (others, at + bytes);
+            }
+            handles.into_iter().try_for_each(|h| match h.join() {
+                Ok(done) => done,
+                Err(_) => unreachable!("copying bytes does not panic"),
+            })
+        })?;
+        drop(self.spool);
         std::fs::remove_file(&self.spool_path).map_err(|e| Error::io(&self.spool_path, e))
     }
+}
+
+/// Copies pieces of the spool (offset, size) one after the other to `at` in the final file.
+fn transfer(spool_path: &Path, path: &Path, at: u64, pieces: &[(u64, u64)]) -> Result<()> {
+    let of_spool = |e| Error::io(spool_path, e);
+    let io = |e| Error::io(path, e);
+    let mut spool = File::open(spool_path).map_err(of_spool)?;
+    let mut out = File::options().write(true).open(path).map_err(io)?;
+    out.seek(SeekFrom::Start(at)).map_err(io)?;
+    let mut buffer = vec![];
+    for (offset, len) in pieces {
+        buffer.resize(*len as usize, 0);
+        spool.seek(SeekFrom::Start(*offset)).map_err(of_spool)?;
+        spool.read_exact(&mut buffer).map_err(of_spool)?;
+        out.write_all(&buffer).map_err(io)?;
+    }
+    Ok(())
 }
 
 fn bytes_of(cells: &Cells) -> &[u8] {
