@@ -156,6 +156,10 @@ struct Output {
 /// # Errors
 /// With the file, the place and what to write instead.
 pub fn read(path: &Path) -> Result<Job, Report> {
+    if path.is_dir() {
+        let what = format!("{}: is a folder; name the campaign file in it", path.display());
+        return Err(Report::usage(what));
+    }
     let text = std::fs::read_to_string(path).map_err(|e| Report::from(telechroma_io::Error::io(path, e)))?;
     let here = path.parent().unwrap_or(Path::new(""));
     let stem = path.file_stem().map_or("campaign".into(), |s| s.to_string_lossy().into_owned());

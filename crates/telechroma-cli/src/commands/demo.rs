@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use crate::campaign;
 use crate::commands::run::report;
 use crate::context::Context;
-use crate::job::execute;
+use crate::job::{Job, Outcome, execute};
 use crate::report::Report;
 
 /// Everything made up follows from this.
@@ -57,38 +57,41 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     Ok(())
 }
 
-/// A few lines of the table, and where to look next.
-fn highlights(job: &crate::job::Job, done: &crate::job::Outcome) -> String {
+/// Columns of the table that are shown: its name, what it is called here, and how its numbers are written.
+type Shown = (&'static str, &'static str, fn(f64) -> String);
+
+const SHOWN: [Shown; 4] = [
+    ("ndvi_mean", "ndvi mean", |v| format!("{v:.2}")),
+    ("ndvi_sd", "ndvi sd", |v| format!("{v:.2}")),
+    ("lst_mean", "surface °C", |v| format!("{v:.1}")),
+    ("ndvi_valid_share", "clear", |v| format!("{:.0} %", 100.0 * v)),
+];
+
+/// One field's rows of the table, and where to look next.
+fn highlights(job: &Job, done: &Outcome) -> String {
     let root = job.naming.root.display();
     let mut t = String::new();
     if let Some((header, rows)) = &done.table {
-        let wanted = ["field", "period", "crop", "ndvi_mean", "ndvi_valid_share", "lst_mean"];
-        let at: Vec<usize> = wanted.iter().filter_map(|w| header.iter().position(|h| h == w)).collect();
-        let short = |v: &str| {
-            v.parse::<f64>().map_or(v.to_string(), |n| if v.contains('.') { format!("{n:.3}") } else { v.to_string() })
+        let cell = |row: &[String], name: &str| {
+            header.iter().position(|h| h == name).map_or(String::new(), |i| row[i].clone())
         };
-        t += "\nOne field through the season, of the table:\n";
-        let heads = ["field", "month", "crop", "ndvi mean", "clear share", "temperature °C"];
-        let mut table = vec![heads.map(String::from).to_vec()];
-        let first = rows.first().map(|r| r[0].clone()).unwrap_or_default();
-        table.extend(
-            rows.iter()
-                .filter(|r| r[0] == first)
-                .map(|r| at.iter().map(|i| if r[*i].is_empty() { "–".into() } else { short(&r[*i]) }).collect()),
-        );
-        let widths: Vec<usize> = (0..heads.len())
-            .map(|c| table.iter().map(|r| r.get(c).map_or(0, |s: &String| s.chars().count())).max().unwrap_or(0))
-            .collect();
-        for row in &table {
-            let cells: Vec<String> =
-                row.iter().zip(&widths).map(|(s, w)| format!("{s}{}", " ".repeat(w - s.chars().count()))).collect();
-            t += &format!("  {}\n", cells.join("   ").trim_end());
+        let first = rows.first().map(|r| (r[0].clone(), cell(r, "crop"), cell(r, "area_ha"))).unwrap_or_default();
+        t += &format!("\nOne field through the season, from the table: {}, {}, {} ha\n", first.0, first.1, first.2);
+        t += &format!("  {:9}{}\n", "month", SHOWN.map(|s| format!("{:>12}", s.1)).concat());
+        for row in rows.iter().filter(|r| r[0] == first.0) {
+            let values =
+                SHOWN.map(|(name, _, text)| format!("{:>12}", cell(row, name).parse().map_or("–".into(), text)));
+            t += &format!("  {:9}{}\n", cell(row, "period"), values.concat());
         }
     }
-    t += &format!("\nLook at {root}/pictures/ndvi_2031-07.png and {root}/tables/fields.csv, then try\n");
     let dir = job.naming.root.parent().map_or(".".into(), |p| p.display().to_string());
-    t += &format!("  telechroma run {dir}/campaign.toml --dry-run\n");
-    t += &format!("  telechroma inspect {dir}/scenes/*20310727*\n");
-    t += &format!("  telechroma summarise {dir}/scenes --index ndmi --plots {dir}/fields.geojson\n");
-    t
+    t += &format!("\nThe table    {root}/tables/fields.csv\n");
+    t += &format!("A map        {root}/pictures/ndvi_2031-07.png\n");
+    t += "Try next     ";
+    let next = [
+        format!("telechroma inspect {dir}/scenes/*20310727*"),
+        format!("telechroma run {dir}/campaign.toml --dry-run"),
+        format!("telechroma summarise {dir}/scenes --index ndmi --plots {dir}/fields.geojson"),
+    ];
+    t + &next.join("\n             ") + "\n"
 }

@@ -150,15 +150,6 @@ fn draw(mut job: Job, page: PageArgs, ctx: &Context) -> Result<(), Report> {
     job.plots = page.plots.map(|file| PlotJob { file, id: page.id, weight: Default::default(), stats: vec![] });
     page.chain.say(&job.inputs, ctx, &job);
     let done = execute(&job, ctx)?;
-    if done.outputs.is_empty() {
-        let lacks = match job.style.colours.as_slice() {
-            [] => "the inputs lack three bands that make a colour picture".to_string(),
-            asked => format!("the inputs do not have all of the bands {}", asked.join(", ")),
-        };
-        return Err(
-            Report::usage(lacks).hint("name three bands with --bands; 'telechroma inspect' shows what there is")
-        );
-    }
     report(&job, &done, ctx);
     Ok(())
 }

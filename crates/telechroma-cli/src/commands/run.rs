@@ -90,7 +90,7 @@ pub fn report(job: &Job, done: &Outcome, ctx: &Context) {
     ctx.progress.say(&format!(
         "{} from {} in {:.1} s, in {}",
         parts.join(", "),
-        plural(done.inputs.len(), "scene"),
+        plural(done.inputs.len(), if done.of_rasters { "raster" } else { "scene" }),
         done.seconds(),
         job.naming.root.display()
     ));
@@ -144,13 +144,10 @@ fn preview_text(job: &Job, p: &Preview, ctx: &Context) -> String {
         );
         let list: Vec<String> = periods.iter().map(|(name, n)| format!("{name} ({n})")).collect();
         t += &format!("Periods   {}: name and number of scenes\n", list.join(", "));
-        t += "Steps     ";
-        let steps: Vec<String> = plan
-            .steps()
-            .iter()
-            .map(|(name, n)| format!("{name} ({n} {})", if *n == 1 { "plane" } else { "planes" }))
-            .collect();
-        t += &format!("{}\n", steps.join(" → "));
+        for (i, (name, n)) in plan.steps().iter().enumerate() {
+            let planes = if *n == 1 { "plane" } else { "planes" };
+            t += &format!("{:10}{name:22}{n} {planes}\n", if i == 0 { "Steps" } else { "" });
+        }
         t += &format!(
             "Work      {} tiles of {} x {} cells, {} cells read beyond each; {} blocks of {} planes, each decoded {}\n",
             plan.tiling.tiles.len(),

@@ -118,12 +118,17 @@ pub fn execute(job: &Job, ctx: &Context) -> Result<Outcome, Report> {
     let inputs = open_inputs(&job.inputs, &job.filter, &ctx.progress)?;
     let seasons = plan(inputs, &job.recipe, &ctx.progress)?;
     let plots = table::open_plots(job)?;
+    let names = outputs::names(job, &seasons, plots.as_ref());
+    if names.is_empty() && !plots.as_ref().is_some_and(table::OpenPlots::are_summarised) {
+        return Err(nothing(job));
+    }
     let mut publisher = Publisher::new(&job.naming.root, ctx.overwrite)?;
     let mut outcome = Outcome::new(job);
+    outcome.of_rasters = seasons.iter().all(|s| s.periods.iter().all(|p| p.looks.is_none()));
     let mut table = table::Table::default();
     // every name is checked before anything is computed
     let mut stage = Staged::new();
-    for name in outputs::names(job, &seasons, plots.as_ref()) {
+    for name in names {
         stage.insert(name.clone(), publisher.stage(&name)?);
     }
     let mut gathered = vec![];
@@ -140,6 +145,18 @@ pub fn execute(job: &Job, ctx: &Context) -> Result<Outcome, Report> {
     outcome.write_record(job, &stage)?;
     publisher.publish()?;
     Ok(outcome)
+}
+
+/// Why a job makes nothing of its inputs.
+fn nothing(job: &Job) -> Report {
+    if !job.wanted.scene_pictures {
+        return Report::usage("the inputs hold no scene: rasters made earlier are composites or layers already");
+    }
+    let lacks = match job.style.colours.as_slice() {
+        [] => "the inputs lack three bands that make a colour picture".to_string(),
+        asked => format!("the inputs do not have all of the bands {}", asked.join(", ")),
+    };
+    Report::usage(lacks).hint("name three bands with --bands; 'telechroma inspect' shows what there is")
 }
 
 /// Scratch paths of results by their names.

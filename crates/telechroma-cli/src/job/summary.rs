@@ -33,6 +33,8 @@ pub struct Outcome {
     threads: usize,
     /// Results.
     pub outputs: Vec<Output>,
+    /// True where all inputs were rasters made earlier.
+    pub of_rasters: bool,
     /// Inputs: id and fingerprint.
     pub inputs: Vec<(String, String)>,
     /// What to know.
@@ -55,6 +57,7 @@ impl Outcome {
             started: Instant::now(),
             threads: 0,
             outputs: vec![],
+            of_rasters: false,
             inputs: vec![],
             notes: vec![],
             plots: None,

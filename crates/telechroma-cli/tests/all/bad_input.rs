@@ -244,7 +244,7 @@ fn inputs_of_other_kinds() {
     std::fs::write(dir.path().join("fake.tar"), [7u8; 3000]).unwrap();
     std::fs::write(dir.path().join("zero.tar"), []).unwrap();
     p.fails(&["inspect", "empty"], 2, &["holds no delivery"]);
-    p.fails(&["inspect", "note.txt"], 1, &["note.txt"]);
+    p.fails(&["inspect", "note.txt"], 1, &["note.txt: a file of the kind 'txt' is not supported"]);
     p.fails(&["inspect", "fake.tif"], 1, &["fake.tif", "not a TIFF"]);
     p.fails(&["inspect", "fake.tar"], 1, &["fake.tar"]);
     p.fails(&["inspect", "zero.tar"], 1, &["zero.tar"]);
@@ -270,6 +270,7 @@ fn campaign_files() {
     run("[layers]\nuse = [\"ndvi\"]\n[output]\ntables = [\"xls\"]\n", 2, &["\"xls\" is not available"]);
     run("name = \"x\"\n", 2, &["nothing to make"]);
     p.fails(&["run", "none.toml"], 1, &["none.toml"]);
+    p.fails(&["run", "scenes"], 2, &["scenes: is a folder"]);
     std::fs::write(dir.path().join("c.toml"), "[scenes]\nfrom = \"elsewhere\"\n[layers]\nuse = [\"ndvi\"]\n").unwrap();
     p.fails(&["run", "c.toml"], 2, &["elsewhere", "does not exist"]);
     // an error as JSON too

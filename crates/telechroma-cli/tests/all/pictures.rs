@@ -30,5 +30,6 @@ fn scenes_and_maps_are_drawn_from_scenes_and_from_rasters() {
     p.fails(&["draw", "map", "c.tif", "ndvi", "--range", "1,0", "--out", "x.png"], 2, &["the smaller first"]);
     p.fails(&["draw", "scene", "c.tif", "--bands", "nir,red", "--out", "x.png"], 2, &["three bands"]);
     p.fails(&["draw", "scene", "c.tif", "--bands", "nir,red,gren", "--out", "x.png"], 2, &["gren"]);
-    assert!(!dir.path().join("x.png").exists());
+    p.fails(&["composite", "c.tif", "--out", "x"], 2, &["hold no scene"]);
+    assert!(!dir.path().join("x.png").exists() && !dir.path().join("x").exists());
 }

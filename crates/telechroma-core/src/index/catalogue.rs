@@ -49,7 +49,7 @@ pub const INDICES: &[IndexDef] = &[
     },
     IndexDef {
         id: "lst",
-        name: "land surface temperature, one thermal channel, corrected for emissivity only",
+        name: "land surface temperature, one channel, emissivity only",
         formula: "lwir11 / (1 + wavelength(lwir11) * 1e-6 * lwir11 / 0.0143877688 * ln(emissivity))",
         unit: Unit::Kelvin,
         typical: (280.0, 320.0),

@@ -289,7 +289,7 @@ impl Function {
                 if b == 2.0 {
                     a * a
                 } else {
-                    a.powf(b)
+                    known(a.powf(b), a, b) // a missing number to the power of zero is not one
                 }
             }
             Function::Negate => -a,

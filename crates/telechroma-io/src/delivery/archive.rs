@@ -59,18 +59,23 @@ fn folder(path: &Path) -> Result<Vec<(String, ByteRange)>> {
 fn tar(path: &Path) -> Result<Vec<(String, ByteRange)>> {
     let io = |e| Error::io(path, e);
     let wrong = |what: String| Error::malformed(Place::file(path), what);
+    // the reader's own words hold bytes of the file
+    let unreadable = |e: std::io::Error| match e.raw_os_error() {
+        Some(_) => Error::io(path, e),
+        None => wrong("is no .tar archive, or a damaged one".into()),
+    };
     let file = File::open(path).map_err(io)?;
     let len = file.metadata().map_err(io)?.len();
     let mut archive = tar::Archive::new(BufReader::new(file));
     let mut files = vec![];
-    let entries = archive.entries_with_seek().map_err(|e| wrong(format!("cannot be read as a .tar archive: {e}")))?;
+    let entries = archive.entries_with_seek().map_err(|e| unreadable(e))?;
     for entry in entries {
-        let entry = entry.map_err(|e| wrong(format!("is a damaged .tar archive: {e}")))?;
+        let entry = entry.map_err(|e| unreadable(e))?;
         if !entry.header().entry_type().is_file() {
             continue;
         }
         let (start, size) = (entry.raw_file_position(), entry.size());
-        let name = entry.path().map_err(|e| wrong(format!("has a member whose name cannot be read: {e}")))?;
+        let name = entry.path().map_err(|e| unreadable(e))?;
         let Some(name) = name.file_name().map(|n| n.to_string_lossy().into_owned()) else { continue };
         if start.checked_add(size).is_none_or(|end| end > len) {
             return Err(wrong(format!(

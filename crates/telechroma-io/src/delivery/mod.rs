@@ -45,6 +45,11 @@ pub fn open(path: &Path, note: &mut dyn FnMut(Note)) -> Result<Opened> {
     let extension = path.extension().map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default();
     match extension.as_str() {
         "tif" | "tiff" if path.is_file() => raster::open(path, note),
+        ending if path.is_file() && ending != "tar" => Err(Error::unsupported(
+            Place::file(path),
+            format!("a file of the kind '{ending}'"),
+            &["deliveries as folder or .tar", "GeoTIFF (.tif)"],
+        )),
         _ => {
             let files = Files::open(path)?;
             match landsat::is_one(&files) {

@@ -1,0 +1,287 @@
+//! Numbers worked out by hand elsewhere, met by whole graphs: sources, ops, sinks and all.
+#![allow(clippy::unwrap_used)] // tests
+
+use std::sync::Arc;
+
+use serde_json::Value;
+use telechroma_core::geo::Affine;
+use telechroma_core::graph::{Graph, NodeId};
+use telechroma_core::grid::Grid;
+use telechroma_core::index::{Names, Program};
+use telechroma_core::mask::Reasons;
+use telechroma_core::op::{Calibrate, Calibrator, Clear, Composite, Compute, FlagRule, Grow, Looks, Mask, Sample};
+use telechroma_core::physics::{Calibration, reflectance_line};
+use telechroma_core::plot::{Plot, PlotRow, PlotSink, Polygon, Ring, Weighting};
+use telechroma_core::run::{Budget, Plan, Silent, Sink, run};
+use telechroma_core::stat::Stat;
+use telechroma_core::tile::{Cells, Kind, PlaneSource};
+use telechroma_core::units::{Degrees, Unit};
+use telechroma_testkit::memory::{MemoryPlane, compute};
+
+fn example(name: &str) -> Value {
+    let all: Value = serde_json::from_str(include_str!("worked_examples.json")).unwrap();
+    all.as_array().unwrap().iter().find(|e| e["name"] == name).cloned().unwrap_or_else(|| panic!("no example '{name}'"))
+}
+
+/// Numbers of a list; null is missing.
+fn numbers(v: &Value) -> Vec<f64> {
+    v.as_array().unwrap().iter().map(|x| x.as_f64().unwrap_or(f64::NAN)).collect()
+}
+
+fn near(got: f64, want: f64, tolerance: f64, what: &str) {
+    assert!(got.is_nan() && want.is_nan() || (got - want).abs() <= tolerance, "{what}: {got} {want}");
+}
+
+/// A grid of cells of some size, its corner at (0, 0).
+fn grid(cols: usize, rows: usize, cell: f64) -> Grid {
+    Grid { crs: None, transform: Affine::north_up(0.0, 0.0, cell, cell), cols: cols as u32, rows: rows as u32 }
+}
+
+/// A plane of one row.
+fn row(name: &str, kind: Kind, unit: Unit, cells: Cells) -> Arc<dyn PlaneSource> {
+    let n = match &cells {
+        Cells::Values(v) => v.len(),
+        Cells::Bits(v) => v.len(),
+    };
+    MemoryPlane::shared(name, grid(n, 1, 30.0), kind, unit, (4, 1), cells)
+}
+
+fn values(g: Graph, plane: NodeId) -> Vec<f64> {
+    match compute(g, &[plane], None, 1).unwrap().0.remove(0) {
+        Cells::Values(v) => v.into_iter().map(f64::from).collect(),
+        Cells::Bits(v) => v.into_iter().map(f64::from).collect(),
+    }
+}
+
+#[test]
+fn reflectance_of_fill_negative_and_saturated_counts() {
+    let e = example("oli_toa_fill_negative_saturated");
+    let i = &e["inputs"];
+    let n = |k: &str| i[k].as_f64().unwrap();
+    let counts: Vec<u16> = numbers(&i["dn"]).into_iter().map(|c| c as u16).collect();
+    let mut g = Graph::new(grid(counts.len(), 1, 30.0));
+    let source = row("dn", Kind::Counts { fill: Some(0) }, Unit::Counts, Cells::Bits(counts));
+    let source = g.source(source, None).unwrap();
+    let line = reflectance_line(n("mult"), n("add"), Degrees(n("sun_elevation_deg"))).unwrap();
+    let by = Calibrator::new(Calibration::Line(line), Some(0));
+    let plane = g.add(Calibrate { by, unit: Unit::Reflectance }, &[source]).unwrap();
+    for (got, want) in values(g, plane).into_iter().zip(numbers(&e["expected"])) {
+        near(got, want, 1e-7 * want.abs().max(1.0), "reflectance"); // stored in 32 bits
+    }
+}
+
+#[test]
+fn bits_of_the_quality_plane_become_reasons() {
+    let e = example("qa_pixel_bits");
+    let qa: Vec<u16> = numbers(&e["inputs"]["qa"]).into_iter().map(|q| q as u16).collect();
+    let legend = telechroma_core::sensor::find("landsat-oli-tirs").unwrap().flags[0].legend();
+    let rules = legend.iter().map(|(bits, reason)| FlagRule { plane: 0, bits: *bits, reason: *reason }).collect();
+    let mut g = Graph::new(grid(qa.len(), 1, 30.0));
+    let flags = row("qa", Kind::Flags { outside: 1 }, Unit::Flags, Cells::Bits(qa));
+    let flags = g.source(flags, None).unwrap();
+    let mask = g.add(Mask { rules }, &[flags]).unwrap();
+    let known = [("dilated_cloud", "dilated"), ("cloud_shadow", "shadow")];
+    for (got, want) in values(g, mask).into_iter().zip(e["expected"].as_array().unwrap()) {
+        let named = want.as_array().unwrap().iter().map(|n| n.as_str().unwrap()).filter(|n| *n != "clear"); // not a reason
+        let named: Vec<&str> = named.map(|n| known.iter().find(|k| k.0 == n).map_or(n, |k| k.1)).collect();
+        assert_eq!(got as u16, Reasons::from_names(&named).unwrap().bits(), "{named:?}");
+    }
+}
+
+/// The median and the looks of stacks, one a cell, of values that may be missing.
+fn composite(stacks: &[Vec<f64>], at_least: u32) -> (Vec<f64>, Vec<f64>) {
+    let dates = stacks[0].len();
+    let make = || {
+        let mut g = Graph::new(grid(stacks.len(), 1, 30.0));
+        let (mut masks, mut planes) = (vec![], vec![]);
+        for d in 0..dates {
+            let v: Vec<f32> = stacks.iter().map(|s| s[d] as f32).collect();
+            let flags = v.iter().map(|v| if v.is_nan() { 8 } else { 0 }).collect();
+            let flags = row(&format!("f{d}"), Kind::Flags { outside: 1 }, Unit::Flags, Cells::Bits(flags));
+            masks.push(g.source(flags, None).unwrap());
+            let plane = row(&format!("v{d}"), Kind::Values, Unit::Reflectance, Cells::Values(v));
+            planes.push(g.source(plane, Some(masks[d])).unwrap());
+        }
+        let mut inputs: Vec<NodeId> = masks.chunks(Clear::SCENES).map(|m| g.add(Clear, m).unwrap()).collect();
+        let looks = g.add(Looks, &inputs).unwrap();
+        inputs.extend(planes);
+        let samples = (0..dates).map(|_| Sample::Values).collect();
+        let median = g.add(Composite::median(samples, Unit::Reflectance, at_least), &inputs).unwrap();
+        (g, median, looks)
+    };
+    let ((a, median, _), (b, _, looks)) = (make(), make());
+    (values(a, median), values(b, looks))
+}
+
+#[test]
+fn medians() {
+    for name in ["median_even_count", "median_ignores_missing"] {
+        let e = example(name);
+        let (got, _) = composite(&[numbers(&e["inputs"]["values"])], 1);
+        near(got[0], e["expected"].as_f64().unwrap(), 1e-7, name);
+    }
+    let e = example("median_with_minimum_looks");
+    let stacks: Vec<Vec<f64>> = e["inputs"]["stacks"].as_array().unwrap().iter().map(numbers).collect();
+    for (at_least, key) in [(1, "at_least_1"), (2, "at_least_2")] {
+        let (got, looks) = composite(&stacks, at_least);
+        got.into_iter().zip(numbers(&e["expected"][key])).for_each(|(g, w)| near(g, w, 1e-7, key));
+        assert_eq!(looks, numbers(&e["expected"]["looks"]));
+    }
+}
+
+struct Bands;
+
+impl Names for Bands {
+    fn band(&self, name: &str) -> Option<Unit> {
+        matches!(name, "nir" | "red").then_some(Unit::Reflectance)
+    }
+    fn wavelength_um(&self, _: &str) -> Option<f64> {
+        None
+    }
+    fn all(&self) -> Vec<String> {
+        vec!["red".into(), "nir".into()]
+    }
+}
+
+fn ndvi(red: f64, nir: f64) -> f64 {
+    let program = Program::compile("ndvi", &Bands).unwrap();
+    let mut g = Graph::new(grid(1, 1, 30.0));
+    let one = |name: &str| {
+        let v = if name == "nir" { nir } else { red };
+        row(name, Kind::Values, Unit::Reflectance, Cells::Values(vec![v as f32]))
+    };
+    let inputs: Vec<NodeId> = program.inputs().iter().map(|n| g.source(one(n), None).unwrap()).collect();
+    let plane = g.add(Compute { program, unit: Unit::One }, &inputs).unwrap();
+    values(g, plane)[0]
+}
+
+#[test]
+fn an_index_is_of_the_composite_and_in_floating_point() {
+    let e = example("ndvi_of_median_is_not_median_of_ndvi");
+    let of = |k: &str| composite(&[numbers(&e["inputs"][k])], 1).0[0];
+    near(ndvi(of("red"), of("nir")), e["expected"]["ndvi_of_median"].as_f64().unwrap(), 1e-6, "of the composite");
+    let e = example("integer_trap");
+    let n = |k: &str| e["inputs"][k].as_f64().unwrap();
+    near(ndvi(n("red_u16"), n("nir_u16")), e["expected"]["correct"].as_f64().unwrap(), 1e-6, "integer trap");
+}
+
+#[test]
+fn discs_of_growth() {
+    for name in ["dilation_disc_counts_30m", "dilation_disc_counts_10m"] {
+        let e = example(name);
+        let cell = e["inputs"]["cell"].as_f64().unwrap();
+        for (radius, want) in numbers(&e["inputs"]["radius"]).into_iter().zip(numbers(&e["expected"])) {
+            let side = 33;
+            let mut flags = vec![0u16; side * side];
+            flags[side * side / 2] = Reasons::CLOUD.bits();
+            assert_eq!(
+                grown(flags, side, side, cell, radius).iter().filter(|f| **f != 0.0).count() as f64,
+                want,
+                "{radius}"
+            );
+        }
+    }
+    let e = example("dilation_mask_9x9");
+    let mut flags = vec![0u16; 81];
+    for at in e["inputs"]["flagged"].as_array().unwrap() {
+        let at = numbers(at);
+        flags[at[0] as usize * 9 + at[1] as usize] = Reasons::CLOUD.bits();
+    }
+    let got = grown(flags, 9, 9, e["inputs"]["cell"].as_f64().unwrap(), e["inputs"]["radius"].as_f64().unwrap());
+    let rows: Vec<String> =
+        got.chunks(9).map(|r| r.iter().map(|f| if *f != 0.0 { '#' } else { '.' }).collect::<String>()).collect();
+    let want: Vec<&str> = e["expected"]["rows"].as_array().unwrap().iter().map(|r| r.as_str().unwrap()).collect();
+    assert_eq!(rows, want);
+}
+
+fn grown(flags: Vec<u16>, cols: usize, rows: usize, cell: f64, radius_m: f64) -> Vec<f64> {
+    let mut g = Graph::new(grid(cols, rows, cell));
+    let kind = Kind::Flags { outside: 1 };
+    let plane = MemoryPlane::shared("m", grid(cols, rows, cell), kind, Unit::Flags, (8, 8), Cells::Bits(flags));
+    let mask = g.source(plane, None).unwrap();
+    let node = g.add(Grow { seeds: Reasons::CLOUD, radius_m, cell_m: (cell, cell) }, &[mask]).unwrap();
+    values(g, node)
+}
+
+/// The statistics of polygons over the worked 4 × 4 raster, through the plot sink, in tiles of any size.
+fn zonal(
+    e: &Value,
+    polygons: &[Value],
+    weighting: Weighting,
+    keep: Option<&str>,
+    stats: &[&str],
+    tile: (u32, u32),
+) -> Vec<PlotRow> {
+    let i = &e["inputs"];
+    let (origin, cell) = (numbers(&i["origin_top_left"]), i["cell"].as_f64().unwrap());
+    let v: Vec<f32> = i["values"].as_array().unwrap().iter().flat_map(numbers).map(|v| v as f32).collect();
+    let mut g = Graph::new(grid(4, 4, cell));
+    let source = MemoryPlane::shared("v", grid(4, 4, cell), Kind::Values, Unit::One, (3, 3), Cells::Values(v));
+    let plane = g.source(source, None).unwrap();
+    let mut group = vec![plane];
+    if let Some(condition) = keep {
+        struct One;
+        impl Names for One {
+            fn band(&self, name: &str) -> Option<Unit> {
+                (name == "value").then_some(Unit::One)
+            }
+            fn wavelength_um(&self, _: &str) -> Option<f64> {
+                None
+            }
+            fn all(&self) -> Vec<String> {
+                vec!["value".into()]
+            }
+        }
+        let program = Program::compile(condition, &One).unwrap();
+        group.push(g.add(Compute { program, unit: Unit::One }, &[plane]).unwrap());
+    }
+    let ring = |p: &Value| -> Ring {
+        let at = |c: &Value| ((c[0].as_f64().unwrap() - origin[0]) / cell, (origin[1] - c[1].as_f64().unwrap()) / cell);
+        p.as_array().unwrap().iter().map(at).collect()
+    };
+    let plots: Vec<Plot> = polygons
+        .iter()
+        .enumerate()
+        .map(|(n, p)| Plot { id: n.to_string(), parts: vec![Polygon { outer: ring(p), holes: vec![] }] })
+        .collect();
+    let stats: Vec<Stat> = stats.iter().map(|s| s.parse().unwrap()).collect();
+    let (sink, mut table) = PlotSink::new(&plots, grid(4, 4, cell).window(), weighting, &stats, 1);
+    let sinks = vec![Sink { groups: vec![group], prepare: &sink, absorb: &mut table }];
+    let plan = Plan::with_tiles(g, &sinks, Budget { threads: 2, bytes: 1 << 30 }, tile.0, tile.1).unwrap();
+    run(&plan, sinks, &Silent).unwrap();
+    sink.rows(table)
+}
+
+const ALL: [&str; 9] = ["count", "mean", "sum", "sd", "min", "max", "range", "median", "p10"];
+
+#[test]
+fn statistics_of_a_plot_through_the_sink() {
+    for tile in [(4, 4), (1, 1), (3, 2)] {
+        for (name, keep, share) in [
+            ("zonal_weighted_4x4", None, None),
+            ("zonal_missing_cells_4x4", None, Some(("valid_share", "valid_fraction"))),
+            // the values are stored in 32 bits, where 0.3 lies a little above 0.3
+            ("zonal_keep_condition_4x4", Some("value > 0.3000001"), Some(("kept_share", "share_kept"))),
+        ] {
+            let e = example(name);
+            let polygon = std::slice::from_ref(&e["inputs"]["polygon"]);
+            let stats: Vec<&str> = ALL.into_iter().chain(["p90"]).chain(share.map(|s| s.0)).collect();
+            let rows = zonal(&e, polygon, Weighting::Share, keep, &stats, tile);
+            for (stat, got) in stats.iter().zip(&rows[0].values[0]) {
+                let key = share.filter(|s| s.0 == *stat).map_or(*stat, |s| s.1);
+                near(*got, e["expected"][key].as_f64().unwrap(), 2e-7, &format!("{name} {stat} {tile:?}")); // 32-bit values
+            }
+        }
+        let e = example("zonal_touched_4x4");
+        let polygon = std::slice::from_ref(&e["inputs"]["polygon"]);
+        let rows = zonal(&e, polygon, Weighting::Touch, None, &["count", "mean"], tile);
+        near(rows[0].values[0][0], e["expected"]["cells"].as_f64().unwrap(), 0.0, "touched cells");
+        near(rows[0].values[0][1], e["expected"]["mean"].as_f64().unwrap(), 1e-7, "touched mean");
+        let e = example("zonal_sums_add_up");
+        let polygons = e["inputs"]["polygons"].as_array().unwrap();
+        let rows = zonal(&e, polygons, Weighting::Share, None, &["sum"], tile);
+        let sums: Vec<f64> = rows.iter().map(|r| r.values[0][0]).collect();
+        sums.iter().zip(numbers(&e["expected"]["sums"])).for_each(|(g, w)| near(*g, w, 1e-6, "sum"));
+        near(sums.iter().sum(), e["expected"]["total"].as_f64().unwrap(), 1e-6, "total");
+    }
+}
