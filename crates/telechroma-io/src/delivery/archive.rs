@@ -68,14 +68,14 @@ fn tar(path: &Path) -> Result<Vec<(String, ByteRange)>> {
     let len = file.metadata().map_err(io)?.len();
     let mut archive = tar::Archive::new(BufReader::new(file));
     let mut files = vec![];
-    let entries = archive.entries_with_seek().map_err(|e| unreadable(e))?;
+    let entries = archive.entries_with_seek().map_err(unreadable)?;
     for entry in entries {
-        let entry = entry.map_err(|e| unreadable(e))?;
+        let entry = entry.map_err(unreadable)?;
         if !entry.header().entry_type().is_file() {
             continue;
         }
         let (start, size) = (entry.raw_file_position(), entry.size());
-        let name = entry.path().map_err(|e| unreadable(e))?;
+        let name = entry.path().map_err(unreadable)?;
         let Some(name) = name.file_name().map(|n| n.to_string_lossy().into_owned()) else { continue };
         if start.checked_add(size).is_none_or(|end| end > len) {
             return Err(wrong(format!(
