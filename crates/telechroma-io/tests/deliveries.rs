@@ -139,6 +139,14 @@ fn deliveries_are_found_in_a_folder_by_name() {
     assert_eq!(find(dir.path()).unwrap(), [folder.clone(), tar.clone()]);
     assert_eq!(find(&folder).unwrap(), [folder]);
     assert_eq!(find(&tar).unwrap(), [tar]);
+    // rasters count where there is no delivery
+    std::fs::write(dir.path().join("stray.tif"), "").unwrap();
+    assert_eq!(find(dir.path()).unwrap().len(), 2);
+    let rasters = dir.path().join("rasters");
+    std::fs::create_dir(&rasters).unwrap();
+    std::fs::write(rasters.join("b.TIF"), "").unwrap();
+    std::fs::write(rasters.join("a.tif"), "").unwrap();
+    assert_eq!(find(&rasters).unwrap(), [rasters.join("a.tif"), rasters.join("b.TIF")]);
     assert!(find(&dir.path().join("other")).unwrap_err().to_string().contains("holds no delivery"));
     // a name with spaces and letters of other scripts
     let odd = dir.path().join("szenen  über «alles»");

@@ -11,6 +11,7 @@ mod inspect;
 mod outputs;
 mod pictures;
 mod slice;
+mod talk;
 
 use std::path::Path;
 use std::sync::Arc;

@@ -309,3 +309,53 @@ fn plots_in_longitude_and_latitude_lie_where_the_same_plots_in_utm_lie() {
         assert!((n(a, "plot_coverage") - n(&b, "plot_coverage")).abs() < 1e-5);
     }
 }
+
+#[test]
+fn scenes_that_overlap_in_part_make_one_grid() {
+    let dir = tempfile::tempdir().unwrap();
+    let p = crate::program(dir.path());
+    // the second scene lies 11 cells east and 7 south of the first, the third 5 west and 4 north
+    let shifts = [(0i64, 0i64), (11, 7), (-5, -4)];
+    let scenes: Vec<Tiny> = shifts
+        .iter()
+        .enumerate()
+        .map(|(n, (c, r))| {
+            let mut s = Tiny::new(n as u8, COLS, ROWS);
+            s.corner = (s.corner.0 + 30.0 * *c as f64, s.corner.1 - 30.0 * *r as f64);
+            s.write(&dir.path().join("scenes"));
+            s
+        })
+        .collect();
+    p.ok(&["composite", "scenes", "--bands", "nir", "--out", "u.tif"]);
+    let (cols, rows) = (COLS + 16, ROWS + 11);
+    let (got, looks) = (values(&dir.path().join("u.tif"), 0), values(&dir.path().join("u.tif"), 1));
+    assert_eq!(got.len(), cols * rows);
+    for (i, g) in got.iter().enumerate() {
+        let (c, r) = ((i % cols) as i64 - 5, (i / cols) as i64 - 4);
+        let (mut seen, mut clear) = (vec![], 0.0);
+        for (s, (dc, dr)) in scenes.iter().zip(shifts) {
+            let (x, y) = (c - dc, r - dr);
+            if (0..COLS as i64).contains(&x) && (0..ROWS as i64).contains(&y) {
+                let at = y as usize * COLS + x as usize;
+                seen.push(s.value(5, at));
+                clear += if s.quality[at] & 0x1F == 0 { 1.0 } else { 0.0 };
+            }
+        }
+        let want = median(seen);
+        assert!(g.is_nan() && want.is_nan() || (f64::from(*g) - want).abs() < 1e-7, "{c} {r}: {g} {want}");
+        assert_eq!(looks[i], clear, "{c} {r}");
+    }
+    // a plot that spans the union, one beyond every scene's own edge
+    let corner = scenes[0].corner;
+    let text = plots(corner, 25, &[("all", -5.0, -4.0, cols as f64, rows as f64), ("corner", -5.0, -4.0, 4.0, 4.0)]);
+    std::fs::write(dir.path().join("u.geojson"), text).unwrap();
+    let rows = table(
+        &p.ok(&["summarise", "scenes", "--index", "ndvi", "--plots", "u.geojson", "--stats", "count,valid_share"]).out,
+    );
+    assert!(rows[0]["ndvi_count"].parse::<usize>().unwrap() > COLS * ROWS / 2);
+    let corner =
+        scenes[2].quality.iter().enumerate().filter(|(i, q)| i % COLS < 4 && i / COLS < 4 && **q & 0x1F == 0).count();
+    let counted = rows[1]["ndvi_count"].parse::<usize>().unwrap();
+    assert!(corner > 0 && counted <= corner && counted + 2 >= corner, "{counted} of {corner}"); // a few lack red
+    assert_eq!(rows[0]["plot_coverage"], "1");
+}

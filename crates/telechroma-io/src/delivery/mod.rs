@@ -64,7 +64,8 @@ pub fn open(path: &Path, note: &mut dyn FnMut(Note)) -> Result<Opened> {
     }
 }
 
-/// The deliveries in a folder: itself if it is one, else what lies directly in it, sorted by name.
+/// The deliveries in a folder: itself if it is one, else those directly in it; where there are none, its GeoTIFFs. Sorted
+/// by name.
 ///
 /// # Errors
 /// Where the folder cannot be read or holds none.
@@ -75,19 +76,24 @@ pub fn find(folder: &Path) -> Result<Vec<PathBuf>> {
     if !folder.is_dir() || landsat::is_one(&Files::open(folder)?) {
         return Ok(vec![folder.into()]);
     }
-    let mut found = vec![];
+    let (mut found, mut rasters) = (vec![], vec![]);
     let entries = std::fs::read_dir(folder).map_err(|e| Error::io(folder, e))?;
     for entry in entries {
         let path = entry.map_err(|e| Error::io(folder, e))?.path();
-        let is_tar = path.extension().is_some_and(|e| e.eq_ignore_ascii_case("tar"));
-        if (path.is_dir() && landsat::is_one(&Files::open(&path)?)) || (is_tar && path.is_file()) {
+        let ends = |ending: &str| path.is_file() && path.extension().is_some_and(|e| e.eq_ignore_ascii_case(ending));
+        if (path.is_dir() && landsat::is_one(&Files::open(&path)?)) || ends("tar") {
             found.push(path);
+        } else if ends("tif") || ends("tiff") {
+            rasters.push(path);
         }
+    }
+    if found.is_empty() {
+        found = rasters;
     }
     if found.is_empty() {
         return Err(Error::usage(
             Place::file(folder),
-            "holds no delivery (a folder or .tar with a file *_MTL.json or *_MTL.txt)",
+            "holds no delivery (a folder or .tar with a file *_MTL.json or *_MTL.txt) and no GeoTIFF",
         ));
     }
     found.sort();

@@ -189,3 +189,73 @@ fn directory(entries: &[(u16, Value)], big: bool, last: bool, out: &mut Vec<u8>)
     out.extend(word(if last { 0 } else { at as u64 }));
     out.extend(values);
 }
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+    use std::sync::Arc;
+
+    use telechroma_core::geo::Affine;
+    use telechroma_core::grid::Grid;
+
+    use super::*;
+    use crate::bytes::ByteRange;
+    use crate::raster::cog::pyramid::levels;
+    use crate::raster::tiff::Tiff;
+
+    fn options(cols: u32, rows: u32, transform: Affine, epsg: u32) -> CogOptions {
+        let grid = Grid { crs: Crs::from_epsg(epsg).ok(), transform, cols, rows };
+        CogOptions { grid: Arc::new(grid), kind: Kind::Values, bands: 3, description: "what it is".into() }
+    }
+
+    /// The header with a hole behind it where the data would be: gigabytes that take no room on the disk.
+    fn file(options: &CogOptions, size: u64) -> (tempfile::TempDir, std::path::PathBuf, Layout) {
+        let layout = layout(options, &levels(&options.grid), |_, _, _| size);
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("big.tif");
+        let mut f = std::fs::File::create(&path).unwrap();
+        f.write_all(&layout.header).unwrap();
+        f.set_len(layout.header.len() as u64 + size * layout.order.len() as u64).unwrap();
+        (dir, path, layout)
+    }
+
+    #[test]
+    fn files_past_four_gigabytes_are_big_and_offsets_lie_end_to_end() {
+        for (size, magic) in [(2000u64, 42u16), (40_000_000, 43)] {
+            let o = options(5000, 3000, Affine::north_up(5e5, 4e6, 30.0, 30.0), 32625);
+            let (_dir, path, layout) = file(&o, size);
+            assert_eq!(u16::from_le_bytes([layout.header[2], layout.header[3]]), magic);
+            let tiff = Tiff::open(ByteRange::whole(&path).unwrap()).unwrap();
+            assert_eq!(*tiff.grid, *o.grid);
+            // the smallest level's first tile follows the header, each tile the one before it
+            let mut other = tiff::decoder::Decoder::new(std::fs::File::open(&path).unwrap()).unwrap();
+            let mut all = vec![];
+            loop {
+                let offsets = other.get_tag_u64_vec(tiff::tags::Tag::TileOffsets).unwrap();
+                assert!(other.get_tag_u64_vec(tiff::tags::Tag::TileByteCounts).unwrap().iter().all(|n| *n == size));
+                all.extend(offsets);
+                if !other.more_images() {
+                    break;
+                }
+                other.next_image().unwrap();
+            }
+            all.sort_unstable();
+            let want: Vec<u64> =
+                (0..layout.order.len() as u64).map(|i| layout.header.len() as u64 + i * size).collect();
+            assert_eq!(all, want);
+        }
+    }
+
+    #[test]
+    fn turned_grids_degrees_and_no_system_at_all_come_back() {
+        let turned = Affine { a: 20.0, b: 10.0, c: 5e5, d: 10.0, e: -20.0, f: 4e6 };
+        let degrees = Affine::north_up(-33.0, 40.0, 0.001, 0.001);
+        for (transform, epsg) in [(turned, 32625), (degrees, 4326), (Affine::north_up(0.0, 0.0, 1.0, 1.0), 0)] {
+            let o = options(100, 80, transform, epsg);
+            let (_dir, path, _) = file(&o, 2000);
+            let tiff = Tiff::open(ByteRange::whole(&path).unwrap()).unwrap();
+            assert_eq!((*tiff.grid).clone(), (*o.grid).clone(), "{epsg}");
+            assert_eq!(tiff.header.description.as_deref(), Some("what it is"));
+        }
+    }
+}

@@ -1,0 +1,120 @@
+//! Exact shares of cells against counting fine points, for shapes with holes, in parts, over the edge, of any size.
+#![allow(clippy::unwrap_used)] // tests
+
+use proptest::prelude::*;
+use telechroma_core::grid::Window;
+use telechroma_core::plot::{Coverage, Polygon, Ring, Weighting, cover};
+
+const SIDE: u32 = 12;
+/// Points a cell and side.
+const FINE: usize = 40;
+
+fn inside(ring: &Ring, x: f64, y: f64) -> bool {
+    let edges = ring.iter().zip(ring.iter().cycle().skip(1));
+    edges.filter(|(a, b)| (a.1 > y) != (b.1 > y) && x < (b.0 - a.0) * (y - a.1) / (b.1 - a.1) + a.0).count() % 2 == 1
+}
+
+fn within(parts: &[Polygon], x: f64, y: f64) -> bool {
+    parts.iter().any(|p| inside(&p.outer, x, y) && !p.holes.iter().any(|h| inside(h, x, y)))
+}
+
+/// Shares by counting points.
+fn counted(parts: &[Polygon]) -> Vec<f64> {
+    let at = |c: usize, k: usize| c as f64 + (k as f64 + 0.5) / FINE as f64;
+    let share = |c: usize, r: usize| {
+        let points = (0..FINE).flat_map(|y| (0..FINE).map(move |x| (x, y)));
+        points.filter(|(x, y)| within(parts, at(c, *x), at(r, *y))).count() as f64 / (FINE * FINE) as f64
+    };
+    (0..SIDE as usize).flat_map(|r| (0..SIDE as usize).map(move |c| (c, r))).map(|(c, r)| share(c, r)).collect()
+}
+
+fn laid(c: &Coverage) -> Vec<f64> {
+    let mut all = vec![0.0; (SIDE * SIDE) as usize];
+    for r in &c.runs {
+        for i in 0..r.cols {
+            let cell = &mut all[(r.row * SIDE + r.col + i) as usize];
+            assert_eq!(*cell, 0.0, "no cell comes twice");
+            *cell = r.weight;
+        }
+    }
+    all
+}
+
+fn window() -> Window {
+    Window::new(0, 0, SIDE, SIDE)
+}
+
+fn star(cx: f64, cy: f64, radii: &[f64], turn: f64) -> Ring {
+    let step = std::f64::consts::TAU / radii.len() as f64;
+    let corner =
+        |(i, r): (usize, &f64)| (cx + r * (turn + i as f64 * step).cos(), cy + r * (turn + i as f64 * step).sin());
+    radii.iter().enumerate().map(corner).collect()
+}
+
+fn close(got: &[f64], want: &[f64], edge_cells: f64) -> Result<(), TestCaseError> {
+    for (i, (g, w)) in got.iter().zip(want).enumerate() {
+        // an edge crosses at most about so many rows of points
+        prop_assert!((g - w).abs() <= edge_cells / FINE as f64, "cell {}: {} {}", i, g, w);
+    }
+    let (a, b): (f64, f64) = (got.iter().sum(), want.iter().sum());
+    prop_assert!((a - b).abs() < 0.2 + 0.02 * b, "{} {}", a, b);
+    Ok(())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(60))]
+
+    #[test]
+    fn a_shape_with_a_hole_anywhere(
+        cx in -2.0..14.0f64, cy in -2.0..14.0f64, radii in proptest::collection::vec(0.4..6.0f64, 3..9), turn in 0.0..6.3f64, hole in 0.1..0.9f64,
+    ) {
+        let outer = star(cx, cy, &radii, turn);
+        // the same shape made smaller lies inside it
+        let mut inner = star(cx, cy, &radii.iter().map(|r| r * hole).collect::<Vec<_>>(), turn);
+        if radii.len() % 2 == 0 {
+            inner.reverse(); // the direction of a ring does not matter
+        }
+        let parts = [Polygon { outer, holes: vec![inner] }];
+        close(&laid(&cover(&parts, window(), Weighting::Share)), &counted(&parts), 4.0)?;
+        // by centres: each cell whose centre lies inside, and no other
+        let centres = laid(&cover(&parts, window(), Weighting::Centre));
+        for r in 0..SIDE {
+            for c in 0..SIDE {
+                let want = within(&parts, f64::from(c) + 0.5, f64::from(r) + 0.5);
+                prop_assert_eq!(centres[(r * SIDE + c) as usize] > 0.0, want, "{} {}", c, r);
+            }
+        }
+        // touched: every cell with a share, all of weight one
+        let (shares, touched) = (laid(&cover(&parts, window(), Weighting::Share)), laid(&cover(&parts, window(), Weighting::Touch)));
+        for (s, t) in shares.iter().zip(&touched) {
+            prop_assert_eq!(*s > 1e-9, *t == 1.0);
+        }
+    }
+
+    #[test]
+    fn two_parts_apart(x in 0.5..4.0f64, y in 0.5..10.0f64, a in proptest::collection::vec(0.3..1.9f64, 3..7), b in proptest::collection::vec(0.3..1.9f64, 3..7)) {
+        let parts = [Polygon { outer: star(x, y, &a, 0.3), holes: vec![] }, Polygon { outer: star(x + 5.0, y, &b, 1.1), holes: vec![] }];
+        let c = cover(&parts, window(), Weighting::Share);
+        close(&laid(&c), &counted(&parts), 4.0)?;
+        prop_assert!(c.on_grid > 0.0 && c.on_grid <= 1.0 + 1e-12);
+    }
+}
+
+#[test]
+fn slivers_specks_and_shapes_that_cover_everything() {
+    let square = |x0: f64, y0: f64, x1: f64, y1: f64| {
+        [Polygon { outer: vec![(x0, y0), (x1, y0), (x1, y1), (x0, y1)], holes: vec![] }]
+    };
+    let all = cover(&square(-1e6, -1e6, 1e6, 1e6), window(), Weighting::Share);
+    assert!(laid(&all).iter().all(|w| *w == 1.0) && all.on_grid < 1e-9);
+    let sliver = cover(&square(3.0, 2.4999, 9.0, 2.5001), window(), Weighting::Share);
+    assert!((sliver.weight - 6.0 * 0.0002).abs() < 1e-9 && sliver.cells == 6, "{} {}", sliver.weight, sliver.cells);
+    let speck = cover(&square(5.2, 5.2, 5.2 + 1e-5, 5.2 + 1e-5), window(), Weighting::Share);
+    assert!((speck.weight - 1e-10).abs() < 1e-13 || speck.cells == 0, "{}", speck.weight);
+    let outside = cover(&square(20.0, 0.0, 30.0, 5.0), window(), Weighting::Share);
+    assert!(outside.runs.is_empty() && outside.on_grid == 0.0);
+    // on the lines between cells nothing spills over
+    let exact = cover(&square(2.0, 3.0, 7.0, 8.0), window(), Weighting::Share);
+    assert_eq!((exact.weight, exact.cells, exact.on_grid), (25.0, 25, 1.0));
+    assert_eq!(cover(&square(2.0, 3.0, 7.0, 8.0), window(), Weighting::Touch).cells, 25);
+}
