@@ -50,11 +50,15 @@ fn as_text(s: &SensorDef) -> String {
         t += &format!("{:4}  {:9}  {:16}  {} m\n", format!("B{}", b.key), b.role, edges, b.cell_m);
     }
     for f in &s.flags {
-        let mut bits: Vec<String> = vec![];
+        let mut reasons: Vec<(&str, Vec<String>)> = vec![];
         for b in &f.bits {
-            bits.push(format!("{} {}", b.bit, b.reason));
+            match reasons.iter_mut().find(|r| r.0 == b.reason) {
+                Some(r) => r.1.push(b.bit.to_string()),
+                None => reasons.push((&b.reason, vec![b.bit.to_string()])),
+            }
         }
-        t += &format!("\nflags {}: bit {}\n", f.key, bits.join(", "));
+        let bits = |(reason, bits): &(&str, Vec<String>)| format!("{reason} {}", bits.join(" "));
+        t += &format!("\nflags {}, bits: {}\n", f.key, reasons.iter().map(bits).collect::<Vec<_>>().join(", "));
     }
     t + &format!("\nsource  {}\n", s.source)
 }
