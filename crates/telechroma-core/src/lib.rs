@@ -4,19 +4,46 @@
 //! runs; opening and writing files is `telechroma-io`, talking to people is `telechroma-cli`. It opens no path, reads no
 //! environment and prints nothing.
 //!
-//! ```
-//! use std::sync::Arc;
-//! use telechroma_core::geo::Affine;
-//! use telechroma_core::graph::Graph;
-//! use telechroma_core::grid::Grid;
-//! use telechroma_core::index::Program;
+//! A graph of two planes and a formula, computed tile by tile:
 //!
-//! let grid = Grid { crs: None, transform: Affine::north_up(0.0, 0.0, 30.0, 30.0), cols: 700, rows: 600 };
-//! assert_eq!(grid.bounds(), [0.0, -18_000.0, 21_000.0, 0.0]);
-//! let graph = Graph::new(grid);
-//! assert!(graph.nodes().is_empty());
-//! # let _: Option<Program> = None;
-//! # let _ = Arc::new(());
+//! ```
+//! use telechroma_core::graph::Graph;
+//! use telechroma_core::index::{Names, Program};
+//! use telechroma_core::op::Compute;
+//! use telechroma_core::tile::{Cells, Kind};
+//! use telechroma_core::units::Unit;
+//! use telechroma_testkit::memory::{MemoryPlane, compute, grid};
+//!
+//! struct Bands;
+//! impl Names for Bands {
+//!     fn band(&self, name: &str) -> Option<Unit> {
+//!         ["red", "nir"].contains(&name).then_some(Unit::Reflectance)
+//!     }
+//!     fn wavelength_um(&self, _: &str) -> Option<f64> {
+//!         None
+//!     }
+//!     fn all(&self) -> Vec<String> {
+//!         vec!["red".into(), "nir".into()]
+//!     }
+//! }
+//!
+//! # fn main() -> telechroma_core::Result<()> {
+//! let (red, nir) = (vec![0.1f32, 0.2, f32::NAN], vec![0.5f32, 0.2, 0.4]);
+//! let mut graph = Graph::new(grid(0, 0, 3, 1));
+//! let program = Program::compile("ndvi", &Bands)?; // an index of the catalogue
+//! let mut inputs = vec![];
+//! for name in program.inputs() {
+//!     let cells = Cells::Values(if name == "red" { red.clone() } else { nir.clone() });
+//!     let plane = MemoryPlane::shared(name, grid(0, 0, 3, 1), Kind::Values, Unit::Reflectance, (2, 1), cells);
+//!     inputs.push(graph.source(plane, None)?);
+//! }
+//! let ndvi = graph.add(Compute { program, unit: Unit::One }, &inputs)?;
+//! let (planes, report) = compute(graph, &[ndvi], None, 2)?;
+//! let Cells::Values(ndvi) = &planes[0] else { unreachable!("ndvi is a plane of values") };
+//! assert!((ndvi[0] - 2.0 / 3.0).abs() < 1e-6 && ndvi[1] == 0.0 && ndvi[2].is_nan());
+//! assert_eq!(report.decoded, 4); // two blocks of each band, each once
+//! # Ok(())
+//! # }
 //! ```
 
 pub mod error;

@@ -9,7 +9,16 @@ use crate::program;
 pub fn demo() -> &'static Path {
     static ESTATE: OnceLock<PathBuf> = OnceLock::new();
     ESTATE.get_or_init(|| {
-        let dir = Path::new(env!("CARGO_TARGET_TMPDIR")).join(format!("estate-{}", std::process::id()));
+        // earlier runs' estates go, unless their process still lives
+        let tmp = Path::new(env!("CARGO_TARGET_TMPDIR"));
+        for old in std::fs::read_dir(tmp).unwrap().flatten() {
+            let name = old.file_name().to_string_lossy().into_owned();
+            let lives = |pid: &str| Path::new("/proc").join(pid).exists();
+            if name.strip_prefix("estate-").is_some_and(|pid| !lives(pid)) {
+                let _ = std::fs::remove_dir_all(old.path());
+            }
+        }
+        let dir = tmp.join(format!("estate-{}", std::process::id()));
         let _ = std::fs::remove_dir_all(&dir);
         std::fs::create_dir_all(&dir).unwrap();
         program(&dir).ok(&["demo", "th"]);

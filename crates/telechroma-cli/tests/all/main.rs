@@ -8,9 +8,9 @@ mod chain;
 mod determinism;
 mod estate;
 mod inspect;
+mod numbers;
 mod outputs;
 mod pictures;
-mod slice;
 mod talk;
 
 use std::path::Path;

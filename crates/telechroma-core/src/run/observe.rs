@@ -1,13 +1,9 @@
 //! What a run tells while it goes on, and how it is stopped.
 
-use crate::units::Unit;
-
 /// Something found that does not stop the run. `--strict` turns notes into a failure at the edge.
 #[derive(Debug, Clone, PartialEq)]
 #[non_exhaustive]
 pub enum Note {
-    /// An earlier step was done because the inputs were raw scenes.
-    EarlierStep(String),
     /// The sun stood low: reflectance is uncertain.
     LowSun {
         /// Scene.
@@ -25,15 +21,6 @@ pub enum Note {
     SceneTwice(String),
     /// A delivery's metadata lack what only a check needs.
     Metadata(String),
-    /// Values that look like another quantity than the file says.
-    Suspicious {
-        /// Which plane.
-        what: String,
-        /// Its unit.
-        unit: Unit,
-        /// What was seen.
-        seen: String,
-    },
     /// Part of the work that the plan does in a costlier way.
     Costly(String),
 }
@@ -41,7 +28,7 @@ pub enum Note {
 impl std::fmt::Display for Note {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
-            Note::EarlierStep(t) | Note::Metadata(t) | Note::Costly(t) => f.write_str(t),
+            Note::Metadata(t) | Note::Costly(t) => f.write_str(t),
             Note::LowSun { scene, elevation } => {
                 write!(f, "{scene}: the sun stood only {elevation:.1}° high; reflectance is uncertain below 15°")
             }
@@ -53,7 +40,6 @@ impl std::fmt::Display for Note {
                 write!(f, "plot {id} is narrower than two cells: its values mix with its neighbours'")
             }
             Note::SceneTwice(id) => write!(f, "scene {id} was given twice; it is counted once"),
-            Note::Suspicious { what, unit, seen } => write!(f, "{what} is said to be {}, but {seen}", unit.label()),
         }
     }
 }
