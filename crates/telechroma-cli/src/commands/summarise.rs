@@ -1,5 +1,7 @@
 //! `summarise`: statistics per plot.
 
+use std::path::PathBuf;
+
 use telechroma_core::method::BandChoice;
 use telechroma_core::units::TemperatureUnit;
 use telechroma_io::table::csv;
@@ -31,8 +33,9 @@ pub struct Args {
     pub plots: PlotArgs,
     #[command(flatten)]
     pub chain: Chain,
-    #[command(flatten)]
-    pub out: Out,
+    /// A .csv or .geojson file, or a folder; default: the table goes to standard output
+    #[arg(long, value_name = "PATH")]
+    pub out: Option<PathBuf>,
 }
 
 pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
@@ -42,9 +45,9 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     let bands = if layers.is_empty() { BandChoice::All } else { BandChoice::Needed };
     let mut recipe = args.chain.recipe(layers, bands, args.unit)?;
     recipe.keep = args.plots.keep.clone();
-    let naming = args.out.naming(&["csv", "geojson", "json"]);
+    let to_stdout = args.out.is_none();
+    let naming = Out { out: args.out }.naming(&["csv", "geojson", "json"]);
     let is_geojson = naming.single.as_ref().is_some_and(|n| !n.to_lowercase().ends_with(".csv"));
-    let to_stdout = args.out.out.is_none();
     let mut job = job("summarise", &args.inputs, args.chain.selection.filter(), recipe, naming)?;
     job.plots = Some(args.plots.job()?);
     job.wanted = Wanted { csv: !to_stdout && !is_geojson, geojson: is_geojson, ..Wanted::default() };
