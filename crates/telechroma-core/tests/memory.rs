@@ -3,6 +3,7 @@
 
 use std::alloc::{GlobalAlloc, Layout, System};
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
 
 use telechroma_core::graph::{Graph, Inputs, NodeId};
 use telechroma_core::grid::Window;
@@ -57,6 +58,9 @@ impl Absorb for Nothing {
     }
 }
 
+/// The count is of the whole process: one test at a time.
+static ALONE: Mutex<()> = Mutex::new(());
+
 const SIDE: u32 = 640;
 
 /// Six scenes, three bands each, masks grown: composites and looks. Blocks as given.
@@ -94,6 +98,7 @@ fn season(block: (u32, u32)) -> (Graph, Vec<NodeId>) {
 
 #[test]
 fn a_run_takes_no_more_than_its_plan_says() {
+    let _alone = ALONE.lock().unwrap_or_else(PoisonError::into_inner);
     for block in [(256, 256), (SIDE, 16), (64, 64)] {
         for (tile, threads) in [((512, 512), 1), ((512, 512), 2), ((256, 256), 2), ((128, 128), 4), ((SIDE, 32), 2)] {
             let (g, planes) = season(block);
@@ -120,6 +125,7 @@ fn a_run_takes_no_more_than_its_plan_says() {
 
 #[test]
 fn a_tight_budget_is_met_by_fewer_threads_or_by_decoding_again_and_said() {
+    let _alone = ALONE.lock().unwrap_or_else(PoisonError::into_inner);
     let plan = |bytes: u64, threads: usize| {
         let (g, planes) = season((256, 256));
         let mut end = Nothing;
