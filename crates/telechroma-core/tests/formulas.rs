@@ -135,3 +135,13 @@ fn deep_nesting_is_refused_not_a_crash() {
         assert!(parse(&deep).is_err());
     }
 }
+
+#[test]
+fn zero_to_a_negative_power_is_missing_and_so_is_what_is_made_of_it() {
+    for (formula, missing) in
+        [("nir ^ -1", true), ("(nir ^ -0.5) ^ -0.5", true), ("1 / exp(1000 + nir)", true), ("nir ^ 2", false)]
+    {
+        let value = Program::compile(formula, &Two).unwrap().at(&[0.0]);
+        assert_eq!(value.is_nan(), missing, "{formula}: {value}");
+    }
+}

@@ -271,9 +271,16 @@ fn known(v: f64, a: f64, b: f64) -> f64 {
 }
 
 impl Function {
-    /// One cell. Unused operands are ignored.
+    /// One cell. Unused operands are ignored. What grows past all numbers is missing at once: one divided by it must not
+    /// come out as zero.
     #[inline(always)]
-    fn of(self, [a, b, c]: [f64; 3]) -> f64 {
+    fn of(self, operands: [f64; 3]) -> f64 {
+        let v = self.unbounded(operands);
+        if v.is_infinite() { f64::NAN } else { v }
+    }
+
+    #[inline(always)]
+    fn unbounded(self, [a, b, c]: [f64; 3]) -> f64 {
         match self {
             Function::Add => a + b,
             Function::Subtract => a - b,
