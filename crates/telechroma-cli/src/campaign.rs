@@ -6,6 +6,7 @@ use std::str::FromStr;
 use jiff::civil::Date;
 use serde::Deserialize;
 use telechroma_core::error::nearest;
+use telechroma_core::index::INDICES;
 use telechroma_core::mask::Reasons;
 use telechroma_core::method::{BandChoice, LayerRequest, MaskOptions, Recipe};
 use telechroma_core::scene::BandRole;
@@ -327,6 +328,10 @@ pub fn layer(name: &str, formula: &str) -> Result<LayerRequest, Report> {
     }
     if BandRole::from_name(name).is_some() || name == "clear_looks" || name == "composite" {
         return Err(Report::usage(format!("'{name}' cannot be the name of an own layer: it means something already")));
+    }
+    // other indices are made of it, and would change without a word
+    if INDICES.iter().any(|d| d.id == name) {
+        return Err(Report::usage(format!("'{name}' is an index of the catalogue: give the own layer another name")));
     }
     Ok(LayerRequest { name: name.into(), formula: Some(formula.into()) })
 }

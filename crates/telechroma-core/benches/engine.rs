@@ -4,7 +4,7 @@
 use divan::Bencher;
 use divan::counter::ItemsCount;
 use telechroma_core::graph::{Graph, NodeId};
-use telechroma_core::index::{Names, Program};
+use telechroma_core::index::Program;
 use telechroma_core::mask::Reasons;
 use telechroma_core::op::{Calibrator, Clear, Composite, Compute, FlagRule, Grow, Mask, Sample};
 use telechroma_core::physics::{Calibration, Line};
@@ -12,6 +12,7 @@ use telechroma_core::plot::{Polygon, Weighting, cover};
 use telechroma_core::tile::{Cells, Kind};
 use telechroma_core::units::Unit;
 use telechroma_testkit::memory::{MemoryPlane, compute, grid};
+use telechroma_testkit::names::NIR_RED;
 
 const SIDE: u32 = 1024;
 const CELLS: u64 = (SIDE * SIDE) as u64;
@@ -80,20 +81,6 @@ fn grow(b: Bencher, cells: u32) {
         .bench_values(|(g, node)| compute(g, &[node], Some((512, 512)), 1).unwrap());
 }
 
-struct Two;
-
-impl Names for Two {
-    fn band(&self, name: &str) -> Option<Unit> {
-        matches!(name, "nir" | "red").then_some(Unit::Reflectance)
-    }
-    fn wavelength_um(&self, _: &str) -> Option<f64> {
-        None
-    }
-    fn all(&self) -> Vec<String> {
-        vec!["red".into(), "nir".into()]
-    }
-}
-
 /// Formulas, from a ratio to a logarithm.
 #[divan::bench(args = ["(nir - red) / (nir + red)", "1 where nir > red and red < 0.3 else 0", "nir / (1 + nir * ln(red))"])]
 fn formula(b: Bencher, text: &str) {
@@ -113,7 +100,7 @@ fn formula(b: Bencher, text: &str) {
             g.source(p, None).unwrap()
         };
         let (red, nir) = (plane(&mut g, 1), plane(&mut g, 2));
-        let program = Program::compile(text, &Two).unwrap();
+        let program = Program::compile(text, &NIR_RED).unwrap();
         let inputs: Vec<NodeId> = program.inputs().iter().map(|n| if n == "nir" { nir } else { red }).collect();
         let node = g.add(Compute { program, unit: Unit::One }, &inputs).unwrap();
         (g, node)

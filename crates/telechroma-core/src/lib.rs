@@ -8,29 +8,17 @@
 //!
 //! ```
 //! use telechroma_core::graph::Graph;
-//! use telechroma_core::index::{Names, Program};
+//! use telechroma_core::index::Program;
 //! use telechroma_core::op::Compute;
 //! use telechroma_core::tile::{Cells, Kind};
 //! use telechroma_core::units::Unit;
 //! use telechroma_testkit::memory::{MemoryPlane, compute, grid};
-//!
-//! struct Bands;
-//! impl Names for Bands {
-//!     fn band(&self, name: &str) -> Option<Unit> {
-//!         ["red", "nir"].contains(&name).then_some(Unit::Reflectance)
-//!     }
-//!     fn wavelength_um(&self, _: &str) -> Option<f64> {
-//!         None
-//!     }
-//!     fn all(&self) -> Vec<String> {
-//!         vec!["red".into(), "nir".into()]
-//!     }
-//! }
+//! use telechroma_testkit::names::NIR_RED;
 //!
 //! # fn main() -> telechroma_core::Result<()> {
 //! let (red, nir) = (vec![0.1f32, 0.2, f32::NAN], vec![0.5f32, 0.2, 0.4]);
 //! let mut graph = Graph::new(grid(0, 0, 3, 1));
-//! let program = Program::compile("ndvi", &Bands)?; // an index of the catalogue
+//! let program = Program::compile("ndvi", &NIR_RED)?; // an index of the catalogue
 //! let mut inputs = vec![];
 //! for name in program.inputs() {
 //!     let cells = Cells::Values(if name == "red" { red.clone() } else { nir.clone() });

@@ -3,22 +3,8 @@
 
 use proptest::prelude::*;
 use telechroma_core::Error;
-use telechroma_core::index::{Names, Program, parse};
-use telechroma_core::units::Unit;
-
-struct Two;
-
-impl Names for Two {
-    fn band(&self, name: &str) -> Option<Unit> {
-        matches!(name, "nir" | "red").then_some(Unit::Reflectance)
-    }
-    fn wavelength_um(&self, _: &str) -> Option<f64> {
-        None
-    }
-    fn all(&self) -> Vec<String> {
-        vec!["red".into(), "nir".into()]
-    }
-}
+use telechroma_core::index::{Program, parse};
+use telechroma_testkit::names::NIR_RED;
 
 /// A formula as text, and what it means.
 #[derive(Debug, Clone)]
@@ -104,7 +90,7 @@ fn trees() -> impl Strategy<Value = Tree> {
 proptest! {
     #[test]
     fn any_formula_means_what_it_says(tree in trees(), red in prop_oneof![Just(f64::NAN), -2.0..2.0f64], nir in prop_oneof![Just(0.0), -2.0..2.0f64]) {
-        let program = Program::compile(&tree.text(), &Two).unwrap();
+        let program = Program::compile(&tree.text(), &NIR_RED).unwrap();
         let inputs: Vec<f64> = program.inputs().iter().map(|n| if n == "red" { red } else { nir }).collect();
         let (got, want) = (program.at(&inputs), tree.value(red, nir));
         let same = got.is_nan() && want.is_nan() || (got - want).abs() <= 1e-12 * want.abs().max(1.0);
@@ -119,7 +105,7 @@ proptest! {
                 other => prop_assert!(false, "{}", other),
             }
         }
-        let _ = Program::compile(&text, &Two); // a message or a program, no panic
+        let _ = Program::compile(&text, &NIR_RED); // a message or a program, no panic
     }
 }
 
@@ -141,7 +127,7 @@ fn zero_to_a_negative_power_is_missing_and_so_is_what_is_made_of_it() {
     for (formula, missing) in
         [("nir ^ -1", true), ("(nir ^ -0.5) ^ -0.5", true), ("1 / exp(1000 + nir)", true), ("nir ^ 2", false)]
     {
-        let value = Program::compile(formula, &Two).unwrap().at(&[0.0]);
+        let value = Program::compile(formula, &NIR_RED).unwrap().at(&[0.0]);
         assert_eq!(value.is_nan(), missing, "{formula}: {value}");
     }
 }

@@ -3,13 +3,14 @@
 
 use proptest::prelude::*;
 use telechroma_core::graph::{Graph, NodeId};
-use telechroma_core::index::{Names, Program};
+use telechroma_core::index::Program;
 use telechroma_core::mask::Reasons;
 use telechroma_core::op::{Calibrate, Calibrator, Clear, Composite, Compute, FlagRule, Grow, Looks, Mask, Sample};
 use telechroma_core::physics::{Calibration, Line};
 use telechroma_core::tile::{Cells, Kind};
 use telechroma_core::units::Unit;
 use telechroma_testkit::memory::{MemoryPlane, compute, grid};
+use telechroma_testkit::names::NIR_RED;
 use telechroma_testkit::tiling::{check, check_absence};
 
 const COLS: u32 = 41;
@@ -163,20 +164,6 @@ fn composites_of_few_and_of_many_scenes() {
     both(|g, padded| stack(g, 5, padded, 3));
 }
 
-struct Two;
-
-impl Names for Two {
-    fn band(&self, name: &str) -> Option<Unit> {
-        matches!(name, "nir" | "red").then_some(Unit::Reflectance)
-    }
-    fn wavelength_um(&self, _: &str) -> Option<f64> {
-        None
-    }
-    fn all(&self) -> Vec<String> {
-        vec!["red".into(), "nir".into()]
-    }
-}
-
 #[test]
 fn formulas() {
     both(|g, padded| {
@@ -188,7 +175,7 @@ fn formulas() {
             "nir where nir != missing else red",
         ]
         .iter()
-        .map(|f| Program::compile(f, &Two).unwrap())
+        .map(|f| Program::compile(f, &NIR_RED).unwrap())
         .map(|p| {
             let inputs: Vec<NodeId> = p.inputs().iter().map(|n| if n == "nir" { a } else { b }).collect();
             g.add(Compute { program: p, unit: Unit::One }, &inputs).unwrap()

@@ -7,7 +7,7 @@ use serde_json::Value;
 use telechroma_core::geo::Affine;
 use telechroma_core::graph::{Graph, NodeId};
 use telechroma_core::grid::Grid;
-use telechroma_core::index::{Names, Program};
+use telechroma_core::index::Program;
 use telechroma_core::mask::Reasons;
 use telechroma_core::op::{Calibrate, Calibrator, Clear, Composite, Compute, FlagRule, Grow, Looks, Mask, Sample};
 use telechroma_core::physics::{Calibration, reflectance_line};
@@ -17,6 +17,7 @@ use telechroma_core::stat::Stat;
 use telechroma_core::tile::{Cells, Kind, PlaneSource};
 use telechroma_core::units::{Degrees, Unit};
 use telechroma_testkit::memory::{MemoryPlane, compute};
+use telechroma_testkit::names::{Bands, NIR_RED};
 
 fn example(name: &str) -> Value {
     let all: Value = serde_json::from_str(include_str!("worked_examples.json")).unwrap();
@@ -129,22 +130,8 @@ fn medians() {
     }
 }
 
-struct Bands;
-
-impl Names for Bands {
-    fn band(&self, name: &str) -> Option<Unit> {
-        matches!(name, "nir" | "red").then_some(Unit::Reflectance)
-    }
-    fn wavelength_um(&self, _: &str) -> Option<f64> {
-        None
-    }
-    fn all(&self) -> Vec<String> {
-        vec!["red".into(), "nir".into()]
-    }
-}
-
 fn ndvi(red: f64, nir: f64) -> f64 {
-    let program = Program::compile("ndvi", &Bands).unwrap();
+    let program = Program::compile("ndvi", &NIR_RED).unwrap();
     let mut g = Graph::new(grid(1, 1, 30.0));
     let one = |name: &str| {
         let v = if name == "nir" { nir } else { red };
@@ -220,19 +207,7 @@ fn zonal(
     let plane = g.source(source, None).unwrap();
     let mut group = vec![plane];
     if let Some(condition) = keep {
-        struct One;
-        impl Names for One {
-            fn band(&self, name: &str) -> Option<Unit> {
-                (name == "value").then_some(Unit::One)
-            }
-            fn wavelength_um(&self, _: &str) -> Option<f64> {
-                None
-            }
-            fn all(&self) -> Vec<String> {
-                vec!["value".into()]
-            }
-        }
-        let program = Program::compile(condition, &One).unwrap();
+        let program = Program::compile(condition, &Bands(&["value"], Unit::One)).unwrap();
         group.push(g.add(Compute { program, unit: Unit::One }, &[plane]).unwrap());
     }
     let ring = |p: &Value| -> Ring {

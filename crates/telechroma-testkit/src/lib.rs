@@ -3,6 +3,7 @@
 
 pub mod hostile;
 pub mod memory;
+pub mod names;
 pub mod program;
 pub mod tiling;
 pub mod tiny;

@@ -122,6 +122,8 @@ fn preview_json(job: &Job, p: &Preview) -> serde_json::Value {
             "source_planes": plan.source_planes(), "blocks": plan.blocks(), "decodes_again": plan.decodes_again,
             "bytes": plan.bytes, "threads": plan.threads,
         })).collect::<Vec<_>>(),
+        "source_bytes": p.plans.iter().map(|(plan, _, _)| plan.source_bytes()).sum::<u64>(),
+        "raster_bytes": p.raster_bytes,
         "results": p.results.iter().map(|(name, there)| json!({"path": name, "exists": there})).collect::<Vec<_>>(),
     })
 }
@@ -166,6 +168,12 @@ fn preview_text(job: &Job, p: &Preview, ctx: &Context) -> String {
             bytes_text(ctx.budget.bytes)
         );
     }
+    let read: u64 = p.plans.iter().map(|(plan, _, _)| plan.source_bytes()).sum();
+    t += &format!(
+        "Sizes     {} to read, rasters of {} to write, both before packing\n",
+        bytes_text(read),
+        bytes_text(p.raster_bytes)
+    );
     t += &format!("Results   in {}\n", job.naming.root.display());
     for line in results(&p.results) {
         t += &format!("          {line}\n");

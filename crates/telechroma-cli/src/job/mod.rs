@@ -224,6 +224,8 @@ pub type PlanPreview = (Plan, Vec<String>, Vec<(String, usize)>);
 pub struct Preview {
     /// The plan of each graph.
     pub plans: Vec<PlanPreview>,
+    /// Bytes of the rasters before they are packed.
+    pub raster_bytes: u64,
     /// Names of the results, and whether they are there already.
     pub results: Vec<(String, bool)>,
 }
@@ -240,6 +242,7 @@ pub fn preview(job: &Job, ctx: &Context) -> Result<Preview, Report> {
     let stage: Staged = names.iter().map(|n| (n.clone(), job.naming.root.join(n))).collect();
     let results =
         names.into_iter().map(|n| (job.naming.root.join(&n).exists(), n)).map(|(there, n)| (n, there)).collect();
+    let raster_bytes = seasons.iter().map(|s| outputs::raw_bytes(job, s)).sum();
     let mut plans = vec![];
     for season in seasons {
         let mut outs = Sinks::new(job, &season, &stage, plots.as_ref(), &ctx.progress)?;
@@ -248,5 +251,5 @@ pub fn preview(job: &Job, ctx: &Context) -> Result<Preview, Report> {
         let periods = season.periods.iter().map(|p| (p.period.clone(), p.scenes.len())).collect();
         plans.push((Plan::new(season.graph, &sinks, ctx.budget)?, ids, periods));
     }
-    Ok(Preview { plans, results })
+    Ok(Preview { plans, raster_bytes, results })
 }

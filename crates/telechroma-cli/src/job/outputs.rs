@@ -119,58 +119,52 @@ pub fn rasters(job: &Job, season: &PlannedSeason, stage: &Staged) -> Vec<RasterO
     let mut outs = vec![];
     for period in &season.periods {
         if job.wanted.composites
-            && let Some(looks) = period.looks
+            && let Some(node) = period.looks
         {
-            let name = job.naming.composite(&period.period);
-            let mut bands = period.bands.clone();
-            bands.push(PlannedLayer {
-                name: "clear_looks".into(),
-                node: looks,
-                unit: Unit::Looks,
-                wavelength: None,
-                formula: None,
-            });
-            let output = Output {
-                kind: "composite",
-                layer: "composite".into(),
-                period: period.period.clone(),
-                path: name.clone(),
-                unit: String::new(),
-            };
-            outs.push(raster(job, season, period, &bands, RasterKind::Composite, &name, output, stage));
+            let looks =
+                PlannedLayer { name: "clear_looks".into(), node, unit: Unit::Looks, wavelength: None, formula: None };
+            let bands: Vec<PlannedLayer> = period.bands.iter().cloned().chain([looks]).collect();
+            outs.push(raster(job, season, period, &bands, RasterKind::Composite, stage));
         }
         for l in period.layers.iter().filter(|_| job.wanted.layers) {
-            let name = job.naming.layer(&l.name, &period.period);
-            let output = Output {
-                kind: "layer",
-                layer: l.name.clone(),
-                period: period.period.clone(),
-                path: name.clone(),
-                unit: l.unit.label().into(),
-            };
-            outs.push(raster(job, season, period, std::slice::from_ref(l), RasterKind::Layer, &name, output, stage));
+            outs.push(raster(job, season, period, std::slice::from_ref(l), RasterKind::Layer, stage));
         }
     }
     outs
 }
 
-#[allow(clippy::too_many_arguments)] // one call a kind of raster, all of it facts about the one raster
+/// A composite of its bands, or the one layer.
 fn raster(
     job: &Job,
     season: &PlannedSeason,
     period: &PlannedPeriod,
     bands: &[PlannedLayer],
     kind: RasterKind,
-    name: &str,
-    output: Output,
     stage: &Staged,
 ) -> RasterOut {
+    let (what, layer, unit, name) = match (kind, bands) {
+        (RasterKind::Layer, [l]) => {
+            ("layer", l.name.clone(), l.unit.label(), job.naming.layer(&l.name, &period.period))
+        }
+        _ => ("composite", "composite".to_string(), "", job.naming.composite(&period.period)),
+    };
     let description = describe::of_layers(job, season, period, bands, kind);
     let options =
         CogOptions { grid: season.graph.grid().clone(), kind: Kind::Values, bands: bands.len() as u32, description };
-    let path = stage.get(name).cloned().unwrap_or_default();
+    let path = stage.get(&name).cloned().unwrap_or_default();
     let (encoder, file) = CogEncoder::create(&path, options);
+    let output = Output { kind: what, layer, period: period.period.clone(), path: name, unit: unit.into() };
     RasterOut { groups: bands.iter().map(|b| vec![b.node]).collect(), encoder, file, path, output }
+}
+
+/// Bytes of all rasters of a graph before they are packed, overviews included.
+pub fn raw_bytes(job: &Job, season: &PlannedSeason) -> u64 {
+    let bands = |p: &PlannedPeriod| {
+        let composite = if job.wanted.composites && p.looks.is_some() { p.bands.len() + 1 } else { 0 };
+        composite + if job.wanted.layers { p.layers.len() } else { 0 }
+    };
+    let planes: usize = season.periods.iter().map(bands).sum();
+    planes as u64 * season.graph.grid().cells() * Kind::Values.cell_bytes() * 4 / 3
 }
 
 /// Lays out the files.

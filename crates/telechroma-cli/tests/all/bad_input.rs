@@ -230,6 +230,7 @@ fn names_and_formulas() {
     formula("x = clip(nir, 0)", "clip", "clip");
     p.fails(&["index", "scenes", "--formula", "nir / red", "--out", "o"], 2, &["write 'name = formula'"]);
     p.fails(&["index", "scenes", "--formula", "red = nir", "--out", "o"], 2, &["means something already"]);
+    p.fails(&["index", "scenes", "--formula", "ndvi = red", "--out", "o"], 2, &["'ndvi' is an index of the catalogue"]);
     p.fails(&["index", "nothing.tif", "ndvi", "--out", "o"], 2, &["nothing.tif", "does not exist"]);
     p.fails(&["index", "ndvi", "--out", "o"], 2, &["no input"]);
 }

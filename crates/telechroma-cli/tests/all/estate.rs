@@ -68,6 +68,7 @@ fn a_dry_run_reads_no_cell_writes_nothing_and_tells_the_plan() {
         "700 x 600 cells of 30 x 30 m",
         "2031-06 (2)",
         "MB at most with",
+        "to read, rasters of",
         "layers/ndvi_",
         "[mask]",
         "grow = \"60m\"",

@@ -241,6 +241,7 @@ pub fn plan_season(mut scenes: Vec<Scene>, recipe: &Recipe) -> Result<PlannedSea
         }
         twice
     });
+    let mut g = Graph::new(common_grid(&scenes)?);
     let names = SceneNames { scenes: &scenes, recipe };
     let layers = recipe.layers.iter().map(|l| ready(l, &names, recipe.temperature)).collect::<Result<Vec<_>>>()?;
     let keep = keep_program(recipe, &names)?;
@@ -251,7 +252,6 @@ pub fn plan_season(mut scenes: Vec<Scene>, recipe: &Recipe) -> Result<PlannedSea
     }
     roles.sort();
     roles.dedup();
-    let mut g = Graph::new(common_grid(&scenes)?);
     let masks = scenes.iter().map(|s| clear_sky(&mut g, s, &recipe.mask)).collect::<Result<Vec<_>>>()?;
     low_sun(&scenes, &roles, &mut notes);
     let mut periods = vec![];

@@ -157,6 +157,11 @@ impl Plan {
         })
     }
 
+    /// Bytes of all blocks of all sources used, unpacked.
+    pub fn source_bytes(&self) -> u64 {
+        self.sources().map(|p| p.source.spec().grid.cells() * p.source.spec().kind.cell_bytes()).sum()
+    }
+
     /// Number of source planes.
     pub fn source_planes(&self) -> usize {
         self.sources().count()

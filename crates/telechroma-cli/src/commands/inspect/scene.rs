@@ -61,13 +61,15 @@ pub fn of_scene(s: &Scene, no_cells: bool, ctx: &Context) -> Result<Sheet, Repor
         "grid": grid_json(&s.grid), "bands": s.bands.iter().enumerate().map(|(i, b)| band_json(s, b, bands.get(i))).collect::<Vec<_>>(),
         "indices": index_json, "digest": s.digest,
     });
+    let raw = s.bands.iter().any(|b| matches!(b.content, Content::Counts(_)));
+    let least = if raw { "counts: least" } else { "least" };
     Ok(Sheet {
         title: s.id.clone(),
         facts,
         head: match no_cells {
             true => vec!["band", "role", "µm", "cell"],
             false => {
-                vec!["band", "role", "µm", "cell", "no data", "least", "median", "most", "saturated", "2 % to 98 %"]
+                vec!["band", "role", "µm", "cell", "no data", least, "median", "most", "saturated", "2 % to 98 %"]
             }
         },
         rows: s.bands.iter().enumerate().map(|(i, b)| band_row(s, b, bands.get(i))).collect(),
