@@ -17,14 +17,20 @@ const ALLOWED: &[(&str, &[&str])] = &[
     ("stat", &[]),
     ("mask", &[]),
     ("scene", &["grid", "mask", "physics", "tile"]),
-    ("sensor", &["mask", "scene"]),
-    ("index", &["scene", "wide"]),
+    ("index", &["physics", "scene", "wide"]),
+    ("sensor", &["index", "mask", "scene"]),
+    ("attribute", &[]),
     ("graph", &["grid", "tile"]),
-    ("op", &["graph", "grid", "tile", "index", "mask", "physics", "wide"]),
     ("run", &["graph", "grid", "tile"]),
     ("plot", &["graph", "grid", "run", "stat"]),
+    ("area", &["geo", "grid", "plot"]),
+    ("class", &["graph", "grid", "run", "tile"]),
+    ("op", &["area", "class", "graph", "grid", "tile", "index", "mask", "physics", "wide"]),
     ("survey", &["graph", "grid", "run", "tile"]),
-    ("method", &["graph", "grid", "tile", "index", "mask", "op", "physics", "run", "scene"]),
+    (
+        "method",
+        &["area", "class", "geo", "graph", "grid", "tile", "index", "mask", "op", "physics", "run", "scene", "survey"],
+    ),
 ];
 
 /// Every module that a line of code uses: `crate::name`, also in lists.

@@ -5,13 +5,18 @@ use std::str::FromStr;
 
 use jiff::civil::Date;
 use serde::Deserialize;
+use telechroma_core::area::{Edge, Outline};
 use telechroma_core::error::nearest;
 use telechroma_core::index::INDICES;
 use telechroma_core::mask::Reasons;
-use telechroma_core::method::{BandChoice, LayerRequest, MaskOptions, Recipe};
+use telechroma_core::method::{BandChoice, By, Frame, LayerRequest, MaskOptions, Recipe, Target};
+use telechroma_core::physics::DarkMethod;
 use telechroma_core::scene::BandRole;
 use telechroma_core::stat::DEFAULT_STATS;
+use telechroma_io::delivery::sensor_of;
 
+use crate::commands::chain::{Given, defined};
+use crate::commands::frame::{area, bounds, grid};
 use crate::job::{Filter, Job, Naming, PlotJob, Style, Wanted};
 use crate::report::Report;
 
@@ -19,19 +24,50 @@ use crate::report::Report;
 pub const KEYS: &[(&str, &str, &str)] = &[
     ("name", "the file's name", "title of pictures and of the record"),
     ("out", "\"results\"", "folder of the results"),
+    ("area.file", "none", "polygons that limit the run: GeoJSON, Shapefile or GeoPackage"),
+    ("area.layer", "none", "the layer of a GeoPackage"),
+    ("area.only", "none", "a condition its polygons must meet, such as 'kind = \"estate\"'"),
+    ("area.box", "none", "instead of a file: [west, south, east, north] in degrees, or a text W,S,E,N@EPSG:code"),
+    ("area.edge", "\"centre\"", "cells on the edge: \"centre\" (those whose centre is inside) or \"touch\""),
+    (
+        "grid.cells",
+        "none",
+        "the results' cells, such as \"10m@EPSG:32633\", or a raster whose grid is taken; default: the scenes' own",
+    ),
+    (
+        "grid.resample",
+        "none",
+        "\"nearest\", \"bilinear\", \"cubic\", \"mean\", \"median\", \"mode\", \"min\" or \"max\"; default: by what fits",
+    ),
     ("scenes.from", "\"scenes\"", "a delivery, or a folder of deliveries; a list of them"),
     ("scenes.since", "none", "first day, such as 2031-04-01"),
     ("scenes.until", "none", "last day, inclusive"),
     ("scenes.max_cloud", "none", "most cloud by the metadata, %"),
-    ("calibrate.to", "\"toa\"", "\"toa\" (reflectance; thermal bands as brightness temperature) or \"radiance\""),
+    ("scenes.sensor", "none", "sensor of scenes that do not say it themselves: an id or a file"),
+    (
+        "calibrate.to",
+        "\"toa\"",
+        "\"toa\" (reflectance; thermal bands as brightness temperature), \"surface\" or \"radiance\"",
+    ),
+    ("calibrate.dark_object", "\"dos1\"", "with \"surface\": \"dos1\" or \"cost\""),
     (
         "mask.drop",
         "[\"fill\", \"dilated\", \"cirrus\", \"cloud\", \"shadow\"]",
         "reasons to drop a cell; also \"snow\", \"water\", \"saturated\"",
     ),
     ("mask.grow", "\"0m\"", "how far clouds and their shadows are grown"),
-    ("composite.every", "\"all\"", "\"all\", \"year\", \"season\", \"month\", \"16 days\" or \"scene\""),
-    ("composite.by", "\"median\"", "how the dates of a period become one value"),
+    (
+        "composite.every",
+        "\"all\"",
+        "\"all\", \"year\", \"season\", \"month\", \"16 days\" (any number), \"scene\", or a list of windows such as \"2031-04-01..2031-05-15\"",
+    ),
+    (
+        "composite.by",
+        "\"median\"",
+        "band by band: \"median\", \"mean\", \"min\", \"max\", \"p25\"; one look for all bands: \"medoid\", \"best\", \"latest\", \"earliest\"",
+    ),
+    ("composite.score", "none", "with \"best\": the look with the highest score is taken, such as \"ndvi\""),
+    ("composite.spread", "false", "the spread of each band's looks too: their median distance from the median"),
     ("composite.at_least", "1", "clear looks that a cell needs"),
     (
         "composite.bands",
@@ -40,6 +76,18 @@ pub const KEYS: &[(&str, &str, &str)] = &[
     ),
     ("layers.use", "[]", "indices of the catalogue"),
     ("layers.NAME", "none", "an own layer: its formula"),
+    (
+        "temperature.emissivity",
+        "none",
+        "for lst: a number, an index such as \"emissivity_tirs10\", or a raster; default: from NDVI",
+    ),
+    ("temperature.water_vapour", "none", "of the air, g cm-2, for lst_single_channel and lst_split_window"),
+    (
+        "temperature.air",
+        "none",
+        "transmittance of the air and the radiance it sends up and down, for lst_radiative_transfer",
+    ),
+    ("temperature.cavity", "0", "cavity factor of rough ground, for the emissivity of TIRS bands"),
     ("plots.file", "none", "polygons, GeoJSON"),
     ("plots.id", "the first of id, plot, plot_id, field, field_id, name", "the attribute that is unique"),
     ("plots.weight", "\"share\"", "\"share\": exact covered share of each cell; \"centre\"; \"touch\""),
@@ -61,11 +109,14 @@ pub const KEYS: &[(&str, &str, &str)] = &[
 struct File {
     name: Option<String>,
     out: Option<PathBuf>,
+    area: AreaTable,
+    grid: GridTable,
     scenes: Scenes,
     calibrate: Calibrate,
     mask: Mask,
     composite: Composite,
     layers: toml::Table,
+    temperature: Temperature,
     plots: Option<Plots>,
     output: Output,
 }
@@ -73,17 +124,59 @@ struct File {
 #[derive(Deserialize, Default)]
 #[serde(default)]
 struct Scenes {
-    from: Option<OneOrMany>,
+    from: Option<OneOrMany<PathBuf>>,
     since: Option<Day>,
     until: Option<Day>,
     max_cloud: Option<f64>,
+    sensor: Option<String>,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(default)]
+struct Temperature {
+    emissivity: Option<NumberOrText>,
+    water_vapour: Option<f64>,
+    air: Option<Vec<f64>>,
+    cavity: Option<f64>,
 }
 
 #[derive(Deserialize)]
 #[serde(untagged)]
-enum OneOrMany {
-    One(PathBuf),
-    Many(Vec<PathBuf>),
+enum NumberOrText {
+    Number(f64),
+    Text(String),
+}
+
+#[derive(Deserialize, Default)]
+#[serde(default)]
+struct AreaTable {
+    file: Option<PathBuf>,
+    layer: Option<String>,
+    only: Option<String>,
+    #[serde(rename = "box")]
+    bounds: Option<BoxText>,
+    edge: Option<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum BoxText {
+    Degrees([f64; 4]),
+    Text(String),
+}
+
+#[derive(Deserialize, Default)]
+#[serde(default)]
+struct GridTable {
+    cells: Option<String>,
+    resample: Option<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum OneOrMany<T> {
+    One(T),
+    Many(Vec<T>),
 }
 
 /// A date, with or without quotes.
@@ -108,6 +201,7 @@ impl Day {
 #[serde(default)]
 struct Calibrate {
     to: Option<String>,
+    dark_object: Option<String>,
 }
 
 #[derive(Deserialize, Default)]
@@ -120,8 +214,10 @@ struct Mask {
 #[derive(Deserialize, Default)]
 #[serde(default)]
 struct Composite {
-    every: Option<String>,
+    every: Option<OneOrMany<String>>,
     by: Option<String>,
+    score: Option<String>,
+    spread: Option<bool>,
     at_least: Option<u32>,
     bands: Option<Bands>,
 }
@@ -194,9 +290,6 @@ fn unknown_key(key: &str, text: &str) -> Report {
         Some(_) => ("key", nearest(key, &known)),
         None => ("key", nearest(key, &[known.as_slice(), tables.as_slice()].concat())),
     };
-    if key == "area" || key.starts_with("area.") {
-        return Report::usage(format!("{line}limiting a run to an area is not available yet: take [area] out"));
-    }
     let table = key.split_once('.').map_or("", |p| p.0);
     let there: Vec<&str> = known.iter().copied().filter(|k| k.split_once('.').map_or("", |p| p.0) == table).collect();
     let hint = near.map_or_else(
@@ -216,8 +309,39 @@ where
     }
 }
 
+/// The tables that say where, with paths as seen from the present folder.
+fn written(file: &File, here: &Path) -> Vec<(&'static str, Vec<String>)> {
+    let text = |t: &str| toml::Value::from(t).to_string();
+    let path = |p: &Path| text(&here.join(p).display().to_string());
+    let a = &file.area;
+    let mut area = vec![];
+    area.extend(a.file.as_ref().map(|f| format!("file = {}", path(f))));
+    area.extend(a.layer.as_ref().map(|l| format!("layer = {}", text(l))));
+    area.extend(a.only.as_ref().map(|o| format!("only = {}", text(o))));
+    area.extend(a.bounds.as_ref().map(|b| match b {
+        BoxText::Degrees(b) => format!("box = {b:?}"),
+        BoxText::Text(t) => format!("box = {}", text(t)),
+    }));
+    if !area.is_empty() {
+        area.push(format!("edge = {}", text(a.edge.as_deref().unwrap_or("centre"))));
+    }
+    let mut grid = vec![];
+    grid.extend(
+        file.grid
+            .cells
+            .as_ref()
+            .map(|c| format!("cells = {}", if here.join(c).is_file() { path(Path::new(c)) } else { text(c) })),
+    );
+    grid.extend(file.grid.resample.as_ref().map(|r| format!("resample = {}", text(r))));
+    let sensor = file.scenes.sensor.as_ref().map(|s| {
+        format!("sensor = {}", if s.to_lowercase().ends_with(".toml") { path(Path::new(s)) } else { text(s) })
+    });
+    vec![("area", area), ("grid", grid), ("scenes", sensor.into_iter().collect())]
+}
+
 fn job(file: File, here: &Path, stem: &str) -> Result<Job, Report> {
     let at = |p: &Path| here.join(p);
+    let written = written(&file, here);
     let day = |d: &Option<Day>, key| d.as_ref().map(|d| d.date(key)).transpose().map_err(Report::usage);
     let drop = match &file.mask.drop {
         Some(names) => Reasons::from_names(names).map_err(|e| Report::usage(format!("mask.drop: {e}")))?,
@@ -225,19 +349,56 @@ fn job(file: File, here: &Path, stem: &str) -> Result<Job, Report> {
     };
     let grow =
         file.mask.grow.as_ref().map(|g| g.parse()).transpose().map_err(|e| Report::usage(format!("mask.grow: {e}")))?;
-    if let Some(by) = file.composite.by.as_deref().filter(|b| *b != "median") {
-        return Err(Report::usage(format!("composite.by: '{by}' is not available; \"median\" is")));
-    }
+    let target = match named("calibrate.to", &file.calibrate.to, Target::default())? {
+        Target::Surface(_) => {
+            Target::Surface(named("calibrate.dark_object", &file.calibrate.dark_object, DarkMethod::default())?)
+        }
+        other => other,
+    };
+    let by = By::new(file.composite.by.as_deref().unwrap_or("median"), file.composite.score)
+        .map_err(|e| Report::usage(format!("composite.by: {e}")))?;
+    let every = file.composite.every.map(|e| match e {
+        OneOrMany::One(text) => text,
+        OneOrMany::Many(windows) => windows.join(","),
+    });
+    let emissivity = file.temperature.emissivity.map(|e| match e {
+        NumberOrText::Number(n) => n.to_string(),
+        NumberOrText::Text(t) if here.join(&t).is_file() => here.join(t).display().to_string(),
+        NumberOrText::Text(t) => t,
+    });
+    let given = Given {
+        emissivity,
+        water_vapour: file.temperature.water_vapour,
+        air: file.temperature.air.unwrap_or_default(),
+        cavity: file.temperature.cavity,
+    };
+    let (defined, emissivity) = defined(&given).map_err(|e| within("temperature", e))?;
     let shows_bands = file.composite.bands.is_some();
     let recipe = Recipe {
-        target: named("calibrate.to", &file.calibrate.to, Default::default())?,
+        target,
         mask: MaskOptions { drop, grow, unmasked: false },
-        every: named("composite.every", &file.composite.every, Default::default())?,
+        every: named("composite.every", &every, Default::default())?,
+        by,
+        spread: file.composite.spread.unwrap_or(false),
         at_least: file.composite.at_least.unwrap_or(1),
         bands: bands(file.composite.bands)?,
         layers: layers(file.layers)?,
+        defined,
+        aliases: vec![],
+        sides: vec![],
         temperature: named("output.temperature", &file.output.temperature, Default::default())?,
         keep: file.plots.as_ref().and_then(|p| p.keep.clone()),
+        frame: Frame {
+            grid: file.grid.cells.as_deref().map(|g| grid(g, here)).transpose().map_err(|e| within("grid.cells", e))?,
+            resample: file
+                .grid
+                .resample
+                .as_deref()
+                .map(str::parse)
+                .transpose()
+                .map_err(|e: telechroma_core::Error| Report::usage(format!("grid.resample: {e}")))?,
+            area: area_of(file.area, &at).map_err(|e| within("area", e))?,
+        },
     };
     if recipe.layers.is_empty() && !shows_bands {
         return Err(Report::usage(
@@ -254,17 +415,36 @@ fn job(file: File, here: &Path, stem: &str) -> Result<Job, Report> {
     Ok(Job {
         name: file.name.unwrap_or_else(|| stem.to_string()),
         inputs,
+        aliases: emissivity.into_iter().collect(),
         filter: Filter {
             since: day(&file.scenes.since, "scenes.since")?,
             until: day(&file.scenes.until, "scenes.until")?,
             max_cloud: file.scenes.max_cloud,
+            sensor: file.scenes.sensor.as_deref().map(|s| sensor_of(s, here)).transpose()?,
         },
         recipe,
         plots,
         wanted,
         naming: Naming { root: at(&file.out.unwrap_or_else(|| "results".into())), folders: true, single: None },
         style: Style::default(),
+        written,
     })
+}
+
+fn within(key: &str, e: Report) -> Report {
+    Report { message: format!("{key}: {}", e.message), ..e }
+}
+
+fn area_of(table: AreaTable, at: &dyn Fn(&Path) -> PathBuf) -> Result<Option<Outline>, Report> {
+    let edge = named("area.edge", &table.edge, Edge::default())?;
+    let outline = match (table.file, table.bounds) {
+        (Some(_), Some(_)) => return Err(Report::usage("takes a file or a box, not both")),
+        (Some(file), None) => Some(area(&at(&file), table.layer.as_deref(), table.only.as_deref(), edge)?),
+        (None, Some(BoxText::Degrees(b))) => Some(bounds(&b.map(|v| v.to_string()).join(","))?),
+        (None, Some(BoxText::Text(t))) => Some(bounds(&t)?),
+        (None, None) => None,
+    };
+    Ok(outline.map(|o| Outline { edge, ..o }))
 }
 
 fn bands(choice: Option<Bands>) -> Result<BandChoice, Report> {
@@ -326,7 +506,7 @@ pub fn layer(name: &str, formula: &str) -> Result<LayerRequest, Report> {
     if !sound {
         return Err(Report::usage(format!("'{name}' cannot be the name of a layer: letters, digits and _ only")));
     }
-    if BandRole::from_name(name).is_some() || name == "clear_looks" || name == "composite" {
+    if BandRole::from_name(name).is_some_and(|r| !r.is_product()) || name == "clear_looks" || name == "composite" {
         return Err(Report::usage(format!("'{name}' cannot be the name of an own layer: it means something already")));
     }
     // other indices are made of it, and would change without a word
@@ -378,7 +558,7 @@ mod tests {
     fn unknown_keys_have_their_line_and_the_nearest() {
         assert_eq!(message("[mask]\ngrwo = \"60m\"\n"), "line 2: unknown key 'mask.grwo': did you mean 'mask.grow'?");
         assert_eq!(message("[msak]\n"), "line 1: unknown key 'msak': did you mean 'mask'?");
-        assert!(message("[area]\nfile = \"x\"\n").contains("not available yet"));
+        assert_eq!(message("[area]\nfil = \"x\"\n"), "line 2: unknown key 'area.fil': did you mean 'area.file'?");
     }
 
     #[test]
@@ -387,6 +567,13 @@ mod tests {
         assert!(message("[layers]\nuse = [\"ndvi\"]\n[output]\nreport = true\n").contains("not available yet"));
         assert!(message("[layers]\nred = \"nir\"\n").contains("means something already"));
         assert!(message("[composite]\nbands = [\"rde\"]\n").contains("did you mean 'red'"));
+        assert!(
+            message("[area]\nbox = [2, 1, 1, 3]\n[layers]\nuse = [\"ndvi\"]\n")
+                .contains("area: '2,1,1,3' is an empty box")
+        );
+        assert!(
+            message("[grid]\ncells = \"10\"\n[layers]\nuse = [\"ndvi\"]\n").contains("grid.cells: '10' is no grid")
+        );
         assert!(message("").contains("nothing to make"));
         assert!(message("[mask\n").contains("line 1"));
     }

@@ -88,8 +88,9 @@ pub fn peak_bytes() -> Option<u64> {
 pub fn listed(inputs: &[String]) -> Result<Vec<PathBuf>, Report> {
     let mut paths = vec![];
     for i in inputs {
-        let Some(list) = i.strip_prefix('@') else {
-            paths.push(PathBuf::from(i));
+        let Some(list) = i.strip_prefix('@').filter(|l| !l.to_lowercase().ends_with(".json")) else {
+            // a list of STAC items is opened as an input
+            paths.push(PathBuf::from(i.strip_prefix('@').unwrap_or(i)));
             continue;
         };
         let text =

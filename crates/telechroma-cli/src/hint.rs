@@ -12,10 +12,15 @@ pub fn of_core(e: &Core) -> Option<String> {
         Core::NightScene { .. } => {
             "leave the scene out, or use its thermal bands alone: --to radiance works at night".into()
         }
+        Core::NotGiven { name, .. } if name == "water_vapour" => "give --water-vapour 2.0, say, from a forecast or a sonde".into(),
+        Core::NotGiven { .. } => "give --air TRANSMITTANCE,UP,DOWN".into(),
         Core::GridMismatch { .. } => {
-            "run each grid for itself; bringing scenes to one grid is not available yet".into()
+            "name the grid of the results with --grid, such as --grid 30m: all are then brought to it".into()
         }
         Core::MissingCalibration { .. } => "get the delivery again: its metadata file is incomplete".into(),
+        Core::Coordinates(text) if text.contains("no coordinate system") => {
+            "declare one: a file RASTER.toml beside the raster may hold crs = \"EPSG:…\" ('telechroma declare' for rasters without header)".into()
+        }
         Core::UnknownName { kind: "index", .. } => {
             "'telechroma indices list' shows all; an own formula goes to --formula 'name = …'".into()
         }

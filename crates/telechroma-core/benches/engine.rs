@@ -3,10 +3,12 @@
 
 use divan::Bencher;
 use divan::counter::ItemsCount;
+use telechroma_core::geo::{Affine, Crs};
 use telechroma_core::graph::{Graph, NodeId};
+use telechroma_core::grid::Grid;
 use telechroma_core::index::Program;
 use telechroma_core::mask::Reasons;
-use telechroma_core::op::{Calibrator, Clear, Composite, Compute, FlagRule, Grow, Mask, Sample};
+use telechroma_core::op::{Calibrator, Clear, Composite, Compute, FlagRule, Grow, How, Mask, Reduce, Sample, align};
 use telechroma_core::physics::{Calibration, Line};
 use telechroma_core::plot::{Polygon, Weighting, cover};
 use telechroma_core::tile::{Cells, Kind};
@@ -58,7 +60,7 @@ fn median(b: Bencher, dates: u64) {
         inputs.extend(scenes.iter().map(|s| s.0));
         let line = Calibration::Line(Line { gain: 2e-5, offset: -0.1 });
         let samples = (0..dates).map(|_| Sample::Counts(Calibrator::new(line, Some(0)))).collect();
-        let node = g.add(Composite::median(samples, Unit::Reflectance, 1), &inputs).unwrap();
+        let node = g.add(Composite::new(Reduce::Median, samples, Unit::Reflectance, 1), &inputs).unwrap();
         (g, node)
     };
     b.counter(ItemsCount::new(CELLS))
@@ -108,6 +110,36 @@ fn formula(b: Bencher, text: &str) {
     b.counter(ItemsCount::new(CELLS))
         .with_inputs(make)
         .bench_values(|(g, node)| compute(g, &[node], Some((512, 512)), 1).unwrap());
+}
+
+/// A plane of 4096 x 4096 cells brought to the next UTM zone, on two threads; cells of the result a second.
+#[divan::bench(args = ["nearest", "bilinear", "cubic"], sample_count = 5)]
+fn warp(b: Bencher, rule: &str) {
+    const WIDE: u32 = 4096;
+    let from = Grid {
+        crs: Crs::utm(25, true).ok(),
+        transform: Affine::north_up(700_000.0, 4_400_000.0, 30.0, 30.0),
+        cols: WIDE,
+        rows: WIDE,
+    };
+    let v: Vec<f32> = (0..u64::from(WIDE) * u64::from(WIDE)).map(|i| (i % 1000) as f32).collect();
+    let plane = MemoryPlane::shared("wide", from, Kind::Values, Unit::One, (512, 512), Cells::Values(v));
+    let to = Grid {
+        crs: Crs::utm(26, true).ok(),
+        transform: Affine::north_up(190_000.0, 4_390_000.0, 30.0, 30.0),
+        cols: WIDE,
+        rows: WIDE,
+    };
+    let how = How::Values(rule.parse().unwrap());
+    let make = || {
+        let mut g = Graph::new(to.clone());
+        let source = g.native(plane.clone(), None).unwrap();
+        let node = align(&mut g, source, how).unwrap();
+        (g, node)
+    };
+    b.counter(ItemsCount::new(u64::from(WIDE) * u64::from(WIDE)))
+        .with_inputs(make)
+        .bench_values(|(g, node)| compute(g, &[node], Some((512, 512)), 2).unwrap());
 }
 
 /// Exact shares of the cells of a plot of so many cells' radius.

@@ -70,6 +70,16 @@ pub enum Error {
         /// The bands there are.
         have: Vec<String>,
     },
+    /// A number that only the user can know.
+    #[error("{layer} needs {what} ({name}), for which there is no sound default")]
+    NotGiven {
+        /// The layer asked for.
+        layer: String,
+        /// Name of the number.
+        name: String,
+        /// In words, with its unit.
+        what: String,
+    },
     /// The metadata lack what a calibration needs.
     #[error("{scene}: the metadata have no {key}, which calibrating band '{role}' to {target} needs")]
     MissingCalibration {

@@ -34,6 +34,9 @@
 //! # }
 //! ```
 
+pub mod area;
+pub mod attribute;
+pub mod class;
 pub mod error;
 pub mod geo;
 pub mod graph;

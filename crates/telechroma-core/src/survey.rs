@@ -29,7 +29,7 @@ pub struct Survey {
 }
 
 impl Survey {
-    fn new(kind: Kind) -> Survey {
+    pub(crate) fn new(kind: Kind) -> Survey {
         Survey { kind, cells: 0, known: 0, range: (f64::NAN, f64::NAN), zeros: 0, edge_zeros: 0, bins: vec![0; BINS] }
     }
 
@@ -41,6 +41,28 @@ impl Survey {
             self.edge_zeros += u64::from(at_edge);
         }
         self.bins[bin] = self.bins[bin].saturating_add(1);
+    }
+
+    /// So many cells of one count.
+    #[cfg(test)]
+    pub(crate) fn add_cells(&mut self, value: f64, bin: usize, cells: u64) {
+        (0..cells).for_each(|_| self.add(value, bin, false));
+    }
+
+    /// The least value below or at which there are so many cells, and how many there are; none where there are fewer.
+    pub fn reaching(&self, cells: u64) -> Option<(f64, u64)> {
+        let mut seen = 0;
+        self.bins.iter().enumerate().find_map(|(bin, n)| {
+            seen += u64::from(*n);
+            (seen >= cells && *n > 0).then(|| (self.value_of_bin(bin), seen))
+        })
+    }
+
+    fn value_of_bin(&self, bin: usize) -> f64 {
+        match self.kind {
+            Kind::Values => value_of(bin).clamp(self.range.0, self.range.1),
+            Kind::Counts { .. } | Kind::Flags { .. } => bin as f64,
+        }
     }
 
     fn merge(&mut self, other: &Survey) {
@@ -65,13 +87,26 @@ impl Survey {
         for (bin, n) in self.bins.iter().enumerate() {
             seen += u64::from(*n);
             if seen > rank {
-                return match self.kind {
-                    Kind::Values => value_of(bin).clamp(self.range.0, self.range.1),
-                    Kind::Counts { .. } | Kind::Flags { .. } => bin as f64,
-                };
+                return self.value_of_bin(bin);
             }
         }
         f64::NAN
+    }
+
+    /// Known cells in `n` equal steps from one value to another; cells beyond are left out.
+    pub fn histogram(&self, from: f64, to: f64, n: usize) -> Vec<u64> {
+        let mut steps = vec![0; n];
+        for (bin, count) in self.bins.iter().enumerate().filter(|(_, c)| **c > 0) {
+            let value = match self.kind {
+                Kind::Values => value_of(bin),
+                Kind::Counts { .. } | Kind::Flags { .. } => bin as f64,
+            };
+            let at = (value - from) / (to - from) * n as f64;
+            if at >= 0.0 && value <= to {
+                steps[(at as usize).min(n - 1)] += u64::from(*count);
+            }
+        }
+        steps
     }
 
     /// Cells of a plane of counts that hold this count or a higher one.
@@ -85,11 +120,19 @@ impl Survey {
     }
 }
 
+/// A value's bits, turned so that they rise with values.
+fn rising(v: f32) -> u32 {
+    let bits = v.to_bits();
+    if bits >> 31 == 0 { bits | 1 << 31 } else { !bits }
+}
+
+fn unrising(rising: u32) -> f32 {
+    f32::from_bits(if rising >> 31 == 1 { rising & !(1 << 31) } else { !rising })
+}
+
 /// The bin of a value: its highest 16 bits, turned so that bins rise with values.
 fn bin_of(v: f32) -> usize {
-    let bits = v.to_bits();
-    let rising = if bits >> 31 == 0 { bits | 1 << 31 } else { !bits };
-    (rising >> 16) as usize
+    (rising(v) >> 16) as usize
 }
 
 /// The value of a bin that is nearest to zero: whole numbers up to 256 are exact.
@@ -97,6 +140,126 @@ fn value_of(bin: usize) -> f64 {
     let rising = (bin as u32) << 16;
     let bits = if rising >> 31 == 1 { rising & !(1 << 31) } else { !(rising | 0xFFFF) };
     f64::from(f32::from_bits(bits))
+}
+
+impl Survey {
+    /// The bin that holds the known value of a rank, from 0, and its rank within the bin.
+    fn bin_of_rank(&self, rank: u64) -> (usize, u64) {
+        let mut below = 0;
+        for (bin, n) in self.bins.iter().enumerate() {
+            if below + u64::from(*n) > rank {
+                return (bin, rank - below);
+            }
+            below += u64::from(*n);
+        }
+        (BINS - 1, 0)
+    }
+}
+
+/// A second look at a plane of values, for what a survey knows only nearly: values of given ranks, or a histogram.
+pub struct Refiner {
+    /// Bins whose values are told apart, sorted.
+    bins: Vec<usize>,
+    histogram: Option<(f64, f64, usize)>,
+}
+
+/// What the second look found.
+pub struct Refined {
+    bins: Vec<usize>,
+    /// By bin: cells by the lower 16 bits of their value.
+    low: Vec<Vec<u32>>,
+    histogram: Vec<u64>,
+}
+
+impl Refiner {
+    /// The values of ranks.
+    pub fn ranks(survey: &Survey, ranks: &[u64]) -> Refiner {
+        let mut bins: Vec<usize> = ranks.iter().map(|r| survey.bin_of_rank(*r).0).collect();
+        bins.sort_unstable();
+        bins.dedup();
+        Refiner { bins, histogram: None }
+    }
+
+    /// Cells in so many equal steps between two values; cells beyond are left out.
+    pub fn histogram(from: f64, to: f64, steps: usize) -> Refiner {
+        Refiner { bins: vec![], histogram: Some((from, to, steps)) }
+    }
+
+    /// The sink of a plane.
+    pub fn sink<'a>(&'a self, refined: &'a mut Refined, plane: NodeId) -> Sink<'a> {
+        Sink { groups: vec![vec![plane]], prepare: self, absorb: refined }
+    }
+}
+
+/// Number of a bin and lower bits of each value in it, and the histogram.
+type Looked = (Vec<(u32, u16)>, Vec<u64>);
+
+impl Prepare for Refiner {
+    fn prepare(&self, _: usize, window: Window, planes: &Inputs) -> Result<Part> {
+        let mut looked: Looked = (vec![], vec![0; self.histogram.map_or(0, |h| h.2)]);
+        let Some(Cells::Values(values)) = planes.get(0).map(|t| &t.cells) else { return Ok(Box::new(looked)) };
+        let tile = planes.tile(0);
+        for row in window.row..window.end_row() {
+            for v in values[tile.row_range(&window, row)].iter().filter(|v| v.is_finite()) {
+                if let Ok(number) = self.bins.binary_search(&bin_of(*v)) {
+                    looked.0.push((number as u32, rising(*v) as u16));
+                }
+                if let Some((from, to, steps)) = self.histogram {
+                    let at = (f64::from(*v) - from) / (to - from) * steps as f64;
+                    if at >= 0.0 && f64::from(*v) <= to {
+                        looked.1[(at as usize).min(steps - 1)] += 1;
+                    }
+                }
+            }
+        }
+        Ok(Box::new(looked))
+    }
+
+    fn holds(&self, tile: Window, in_flight: usize) -> u64 {
+        let values = if self.bins.is_empty() { 0 } else { 8 * tile.len() as u64 * in_flight as u64 };
+        values + self.bins.len() as u64 * 4 * BINS as u64
+    }
+}
+
+impl Refined {
+    /// Nothing seen yet.
+    pub fn new(by: &Refiner) -> Refined {
+        Refined {
+            bins: by.bins.clone(),
+            low: by.bins.iter().map(|_| vec![0; BINS]).collect(),
+            histogram: vec![0; by.histogram.map_or(0, |h| h.2)],
+        }
+    }
+
+    /// The histogram asked for.
+    pub fn histogram(&self) -> &[u64] {
+        &self.histogram
+    }
+
+    /// The known value of a rank asked for; NaN for others.
+    pub fn at_rank(&self, survey: &Survey, rank: u64) -> f64 {
+        let (bin, mut within) = survey.bin_of_rank(rank);
+        let Ok(number) = self.bins.binary_search(&bin) else { return f64::NAN };
+        for (low, n) in self.low[number].iter().enumerate() {
+            if within < u64::from(*n) {
+                return f64::from(unrising((bin as u32) << 16 | low as u32));
+            }
+            within -= u64::from(*n);
+        }
+        f64::NAN
+    }
+}
+
+impl Absorb for Refined {
+    fn absorb(&mut self, _: usize, part: Part) -> Result<()> {
+        let Ok(looked) = part.downcast::<Looked>() else { unreachable!("parts come back to the sink that made them") };
+        for (number, low) in &looked.0 {
+            let n = &mut self.low[*number as usize][usize::from(*low)];
+            *n = n.saturating_add(1);
+        }
+        self.histogram.iter_mut().zip(&looked.1).for_each(|(a, b)| *a += b);
+        Ok(())
+    }
 }
 
 /// Both halves of the sink; the caller keeps the second.
@@ -191,6 +354,7 @@ mod tests {
         (1..=101u16).for_each(|c| s.add(f64::from(c), usize::from(c), false));
         assert_eq!((s.percentile(0.0), s.percentile(50.0), s.percentile(98.0)), (1.0, 51.0, 99.0));
         assert_eq!((s.at_or_above(100), s.range), (2, (1.0, 101.0)));
+        assert_eq!(s.histogram(1.0, 101.0, 4), [25, 25, 25, 26]);
         assert!(Survey::new(Kind::Values).percentile(50.0).is_nan());
     }
 }

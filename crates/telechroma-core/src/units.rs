@@ -86,6 +86,10 @@ pub enum Unit {
     One,
     /// A count of clear looks.
     Looks,
+    /// A wavelength, nm.
+    Nanometres,
+    /// Days since 1970-01-01 (UTC).
+    Day,
     /// Flag bits.
     Flags,
     /// Not stated by the file.
@@ -102,6 +106,8 @@ const LABELS: &[(Unit, &str)] = &[
     (Unit::Fahrenheit, "degF"),
     (Unit::One, "1"),
     (Unit::Looks, "looks"),
+    (Unit::Nanometres, "nm"),
+    (Unit::Day, "days since 1970-01-01"),
     (Unit::Flags, "flags"),
     (Unit::Unknown, "unknown"),
 ];
@@ -126,6 +132,8 @@ impl Unit {
             Unit::Celsius => "°C",
             Unit::Fahrenheit => "°F",
             Unit::Looks => "looks",
+            Unit::Nanometres => "nm",
+            Unit::Day => "days since 1970-01-01",
             Unit::Reflectance | Unit::One | Unit::Flags | Unit::Unknown => "",
         }
     }

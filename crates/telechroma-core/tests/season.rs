@@ -65,6 +65,7 @@ fn scene(id: &str, day: &str, roles: &[&str]) -> Scene {
             legend: vec![(1, telechroma_core::mask::Reasons::FILL), (8, telechroma_core::mask::Reasons::CLOUD)],
             source: MemoryPlane::shared(&format!("{id} flags"), here(), kind, Unit::Flags, (4, 4), flags),
         }],
+        dark: vec![],
         mask: None,
         digest: format!("digest of {id}"),
     }
@@ -234,19 +235,19 @@ fn layers_of_a_raster_are_its_own_or_computed_from_it() {
         ],
         digest: "d".into(),
     };
-    let own = plan_layers(&set, &recipe(&[])).unwrap();
+    let own = plan_layers(Some(&set), &recipe(&[])).unwrap();
     let names: Vec<&str> = own.periods[0].layers.iter().map(|l| l.name.as_str()).collect();
     assert_eq!((names, own.periods[0].looks), (vec!["red", "nir08", "clear_looks"], None));
     assert_eq!(own.graph.nodes().len(), 3, "what is there needs no computing");
     // nir08 stands in for nir
-    let ndvi = plan_layers(&set, &recipe(&["ndvi"])).unwrap();
+    let ndvi = plan_layers(Some(&set), &recipe(&["ndvi"])).unwrap();
     assert!((value(ndvi, 0, 0) - 2.0 / 3.0).abs() < 1e-6);
-    let e = plan_layers(&set, &recipe(&["nbr"])).err().unwrap().to_string();
+    let e = plan_layers(Some(&set), &recipe(&["nbr"])).err().unwrap().to_string();
     assert!(e.contains("c.tif has no band 'swir22' (needed by nbr)") || e.contains("swir22"), "{e}");
     let counts =
         LayerSet { layers: vec![plane("red", 9000.0, Unit::Counts), plane("nir", 12000.0, Unit::Counts)], ..set };
     assert!(
-        matches!(plan_layers(&counts, &recipe(&["ndvi"])), Err(Error::UnitMismatch { .. })),
+        matches!(plan_layers(Some(&counts), &recipe(&["ndvi"])), Err(Error::UnitMismatch { .. })),
         "an index over raw counts"
     );
 }

@@ -5,7 +5,10 @@ use proptest::prelude::*;
 use telechroma_core::graph::{Graph, NodeId};
 use telechroma_core::index::Program;
 use telechroma_core::mask::Reasons;
-use telechroma_core::op::{Calibrate, Calibrator, Clear, Composite, Compute, FlagRule, Grow, Looks, Mask, Sample};
+use telechroma_core::op::{
+    Calibrate, Calibrator, Choice, Choose, Chosen, Clear, Composite, Compute, FlagRule, Grow, Looks, Mask, OfChosen,
+    Reduce, Sample,
+};
 use telechroma_core::physics::{Calibration, Line};
 use telechroma_core::tile::{Cells, Kind};
 use telechroma_core::units::Unit;
@@ -132,7 +135,31 @@ fn mask_and_growth() {
     }
 }
 
-/// A stack with masks: composite of counts and of values, looks.
+/// Every rule of a composite; the clear looks, counts and values of a stack.
+fn rules_of_composites(g: &mut Graph, clear: &[NodeId], counts: &[NodeId], values: &[NodeId]) -> Vec<NodeId> {
+    let n = counts.len();
+    let with = |planes: &[NodeId]| clear.iter().chain(planes).copied().collect::<Vec<_>>();
+    let samples = || (0..n).map(|k| Sample::Counts(line(2e-5 * (1.0 + k as f64 * 0.1)))).collect::<Vec<_>>();
+    let mut planes: Vec<NodeId> = [Reduce::Mean, Reduce::Min, Reduce::Max, Reduce::Percentile(30.0), Reduce::Spread]
+        .into_iter()
+        .map(|by| g.add(Composite::new(by, samples(), Unit::Reflectance, 1), &with(counts)).unwrap())
+        .collect();
+    for choice in [Choice::Medoid, Choice::Best, Choice::Latest, Choice::Earliest] {
+        let each = (0..n).map(|k| vec![Sample::Counts(line(2e-5 * (1.0 + k as f64 * 0.1))), Sample::Values]).collect();
+        let mut inputs = clear.to_vec();
+        inputs.extend(counts.iter().zip(values).flat_map(|(a, b)| [*a, *b]));
+        inputs.extend(values.iter().filter(|_| choice == Choice::Best));
+        let op = Choose { choice, samples: each, measured: vec![0, 1], at_least: 1 };
+        let chosen = g.add(op, &inputs).unwrap();
+        let taken: Vec<NodeId> = [chosen].iter().chain(counts).copied().collect();
+        planes.push(g.add(Chosen { samples: samples(), unit: Unit::Reflectance }, &taken).unwrap());
+        let numbers = (0..n).map(|k| k as f32).collect();
+        planes.push(g.add(OfChosen { numbers, unit: Unit::Day }, &[chosen]).unwrap());
+    }
+    planes
+}
+
+/// A stack with masks: composites of counts and of values, looks.
 fn stack(g: &mut Graph, n: u64, padded: bool, at_least: u32) -> Vec<NodeId> {
     let masks: Vec<NodeId> = (0..n)
         .map(|k| {
@@ -149,11 +176,13 @@ fn stack(g: &mut Graph, n: u64, padded: bool, at_least: u32) -> Vec<NodeId> {
     let of_counts = (0..n).map(|k| Sample::Counts(line(2e-5 * (1.0 + k as f64 * 0.1)))).collect();
     let of_values = (0..n).map(|_| Sample::Values).collect();
     let with = |planes: &[NodeId]| clear.iter().chain(planes).copied().collect::<Vec<_>>();
-    vec![
-        g.add(Composite::median(of_counts, Unit::Reflectance, at_least), &with(&counts)).unwrap(),
-        g.add(Composite::median(of_values, Unit::Reflectance, at_least), &with(&values)).unwrap(),
+    let mut planes = rules_of_composites(g, &clear, &counts, &values);
+    planes.extend([
+        g.add(Composite::new(Reduce::Median, of_counts, Unit::Reflectance, at_least), &with(&counts)).unwrap(),
+        g.add(Composite::new(Reduce::Median, of_values, Unit::Reflectance, at_least), &with(&values)).unwrap(),
         g.add(Looks, &clear).unwrap(),
-    ]
+    ]);
+    planes
 }
 
 #[test]
@@ -205,7 +234,11 @@ fn blocks_are_decoded_once_and_not_at_all_under_a_closed_mask() {
         );
         let counts = g.source(counts, Some(mask)).unwrap();
         let planes = ["a", "b"].map(|_| {
-            g.add(Composite::median(vec![Sample::Counts(line(2e-5))], Unit::Reflectance, 1), &[clear, counts]).unwrap()
+            g.add(
+                Composite::new(Reduce::Median, vec![Sample::Counts(line(2e-5))], Unit::Reflectance, 1),
+                &[clear, counts],
+            )
+            .unwrap()
         });
         (g, planes.to_vec())
     };

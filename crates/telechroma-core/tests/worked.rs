@@ -9,7 +9,10 @@ use telechroma_core::graph::{Graph, NodeId};
 use telechroma_core::grid::Grid;
 use telechroma_core::index::Program;
 use telechroma_core::mask::Reasons;
-use telechroma_core::op::{Calibrate, Calibrator, Clear, Composite, Compute, FlagRule, Grow, Looks, Mask, Sample};
+use telechroma_core::op::{
+    Calibrate, Calibrator, Choice, Choose, Clear, Composite, Compute, FlagRule, Grow, Looks, Mask, OfChosen, Reduce,
+    Sample,
+};
 use telechroma_core::physics::{Calibration, reflectance_line};
 use telechroma_core::plot::{Plot, PlotRow, PlotSink, Polygon, Ring, Weighting};
 use telechroma_core::run::{Budget, Plan, Silent, Sink, run};
@@ -89,8 +92,8 @@ fn bits_of_the_quality_plane_become_reasons() {
     }
 }
 
-/// The median and the looks of stacks, one a cell, of values that may be missing.
-fn composite(stacks: &[Vec<f64>], at_least: u32) -> (Vec<f64>, Vec<f64>) {
+/// A statistic and the looks of stacks, one a cell, of values that may be missing.
+fn composite(stacks: &[Vec<f64>], by: Reduce, at_least: u32) -> (Vec<f64>, Vec<f64>) {
     let dates = stacks[0].len();
     let make = || {
         let mut g = Graph::new(grid(stacks.len(), 1, 30.0));
@@ -107,7 +110,7 @@ fn composite(stacks: &[Vec<f64>], at_least: u32) -> (Vec<f64>, Vec<f64>) {
         let looks = g.add(Looks, &inputs).unwrap();
         inputs.extend(planes);
         let samples = (0..dates).map(|_| Sample::Values).collect();
-        let median = g.add(Composite::median(samples, Unit::Reflectance, at_least), &inputs).unwrap();
+        let median = g.add(Composite::new(by, samples, Unit::Reflectance, at_least), &inputs).unwrap();
         (g, median, looks)
     };
     let ((a, median, _), (b, _, looks)) = (make(), make());
@@ -118,15 +121,56 @@ fn composite(stacks: &[Vec<f64>], at_least: u32) -> (Vec<f64>, Vec<f64>) {
 fn medians() {
     for name in ["median_even_count", "median_ignores_missing"] {
         let e = example(name);
-        let (got, _) = composite(&[numbers(&e["inputs"]["values"])], 1);
+        let (got, _) = composite(&[numbers(&e["inputs"]["values"])], Reduce::Median, 1);
         near(got[0], e["expected"].as_f64().unwrap(), 1e-7, name);
     }
     let e = example("median_with_minimum_looks");
     let stacks: Vec<Vec<f64>> = e["inputs"]["stacks"].as_array().unwrap().iter().map(numbers).collect();
     for (at_least, key) in [(1, "at_least_1"), (2, "at_least_2")] {
-        let (got, looks) = composite(&stacks, at_least);
+        let (got, looks) = composite(&stacks, Reduce::Median, at_least);
         got.into_iter().zip(numbers(&e["expected"][key])).for_each(|(g, w)| near(g, w, 1e-7, key));
         assert_eq!(looks, numbers(&e["expected"]["looks"]));
+    }
+}
+
+#[test]
+fn percentiles_of_type_seven() {
+    for name in ["percentiles_type7_odd", "percentiles_type7_even"] {
+        let e = example(name);
+        for (p, want) in numbers(&e["inputs"]["percent"]).into_iter().zip(numbers(&e["expected"])) {
+            let (got, _) = composite(&[numbers(&e["inputs"]["values"])], Reduce::Percentile(p), 1);
+            near(got[0], want, 1e-7, name);
+        }
+    }
+    let e = example("mad_outliers");
+    let (got, _) = composite(&[numbers(&e["inputs"]["values"])], Reduce::Spread, 1);
+    near(got[0], e["expected"]["mad"].as_f64().unwrap(), 1e-7, "mad");
+}
+
+#[test]
+fn medoids() {
+    for name in ["medoid_five_looks", "medoid_two_looks_tie"] {
+        let e = example(name);
+        let looks: Vec<Vec<f64>> = e["inputs"]["observations"].as_array().unwrap().iter().map(numbers).collect();
+        let bands = looks[0].len();
+        let mut g = Graph::new(grid(1, 1, 30.0));
+        let (mut masks, mut planes) = (vec![], vec![]);
+        for (i, look) in looks.iter().enumerate() {
+            let flags = row(&format!("f{i}"), Kind::Flags { outside: 1 }, Unit::Flags, Cells::Bits(vec![0]));
+            masks.push(g.source(flags, None).unwrap());
+            for (b, v) in look.iter().enumerate() {
+                let cells = Cells::Values(vec![*v as f32]);
+                planes.push(g.source(row(&format!("v{i}_{b}"), Kind::Values, Unit::Reflectance, cells), None).unwrap());
+            }
+        }
+        let mut inputs = vec![g.add(Clear, &masks).unwrap()];
+        inputs.extend(&planes);
+        let samples = looks.iter().map(|l| l.iter().map(|_| Sample::Values).collect()).collect();
+        let op = Choose { choice: Choice::Medoid, samples, measured: (0..bands).collect(), at_least: 1 };
+        let chosen = g.add(op, &inputs).unwrap();
+        let numbers = (0..looks.len()).map(|i| i as f32).collect();
+        let index = g.add(OfChosen { numbers, unit: Unit::One }, &[chosen]).unwrap();
+        assert_eq!(values(g, index)[0], e["expected"]["index"].as_f64().unwrap(), "{name}");
     }
 }
 
@@ -145,7 +189,7 @@ fn ndvi(red: f64, nir: f64) -> f64 {
 #[test]
 fn an_index_is_of_the_composite_and_in_floating_point() {
     let e = example("ndvi_of_median_is_not_median_of_ndvi");
-    let of = |k: &str| composite(&[numbers(&e["inputs"][k])], 1).0[0];
+    let of = |k: &str| composite(&[numbers(&e["inputs"][k])], Reduce::Median, 1).0[0];
     near(ndvi(of("red"), of("nir")), e["expected"]["ndvi_of_median"].as_f64().unwrap(), 1e-6, "of the composite");
     let e = example("integer_trap");
     let n = |k: &str| e["inputs"][k].as_f64().unwrap();

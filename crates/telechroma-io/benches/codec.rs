@@ -11,7 +11,8 @@ use telechroma_core::tile::{Cells, Kind, PlaneSource};
 use telechroma_core::units::Unit;
 use telechroma_io::bytes::ByteRange;
 use telechroma_io::raster::cog::{CogEncoder, CogOptions};
-use telechroma_io::raster::tiff::{Reading, Tiff, TiffPlane};
+use telechroma_io::raster::samples::Reading;
+use telechroma_io::raster::tiff::{Tiff, TiffPlane};
 use telechroma_testkit::memory::{MemoryPlane, grid};
 use telechroma_world::tiff::{Options, Packing, Samples, encode};
 
@@ -67,7 +68,7 @@ fn write(b: Bencher, what: &str) {
     b.counter(BytesCount::new(bytes)).bench_local(|| {
         let mut g = Graph::new(here.clone());
         let node = g.source(source.clone(), None).unwrap();
-        let options = CogOptions { grid: Arc::new(here.clone()), kind, bands: 1, description: String::new() };
+        let options = CogOptions::new(Arc::new(here.clone()), kind, String::new());
         let (encoder, mut file) = CogEncoder::create(&path, options);
         let sinks = vec![Sink { groups: vec![vec![node]], prepare: &encoder, absorb: &mut file }];
         let plan = Plan::new(g, &sinks, Budget { threads: 1, bytes: 1 << 32 }).unwrap();

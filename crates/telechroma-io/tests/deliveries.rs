@@ -3,11 +3,11 @@
 
 use std::path::Path;
 
-use telechroma_core::method::{Target, calibration, plan_calibrated};
+use telechroma_core::method::{Frame, Target, calibration, plan_calibrated};
 use telechroma_core::run::Note;
 use telechroma_core::scene::{BandRole, Content, Scene};
 use telechroma_core::tile::Cells;
-use telechroma_io::delivery::{Opened, find, open};
+use telechroma_io::delivery::{self, Opened, Opener};
 use telechroma_testkit::memory::compute;
 use telechroma_testkit::tiny::Tiny;
 use telechroma_world::tiff::{Options, Packing};
@@ -17,16 +17,20 @@ const ROWS: usize = 37;
 
 fn scene(path: &Path) -> (Scene, Vec<Note>) {
     let mut notes = vec![];
-    match open(path, &mut |n| notes.push(n)).unwrap_or_else(|e| panic!("{}: {e}", path.display())) {
+    match Opener::default().open(path, &mut |n| notes.push(n)).unwrap_or_else(|e| panic!("{}: {e}", path.display())) {
         Opened::Scene(s) => (*s, notes),
         other => panic!("{other:?}"),
     }
 }
 
+fn find(path: &Path) -> telechroma_io::Result<Vec<std::path::PathBuf>> {
+    delivery::find(path, &Opener::default())
+}
+
 /// Every band of a scene, calibrated.
 fn cells(s: &Scene) -> Vec<Vec<u32>> {
     let roles: Vec<BandRole> = s.bands.iter().map(|b| b.role).collect();
-    let (g, planes) = plan_calibrated(s, &roles, Target::Toa).unwrap();
+    let (g, planes, _) = plan_calibrated(s, &roles, Target::Toa, &Frame::default()).unwrap();
     let ids: Vec<_> = planes.iter().map(|p| p.1).collect();
     let bits = |c: &Cells| match c {
         Cells::Values(v) => v.iter().map(|x| if x.is_nan() { u32::MAX } else { x.to_bits() }).collect(),

@@ -11,7 +11,8 @@ use telechroma_core::tile::{Cells, Kind};
 use telechroma_core::units::Unit;
 use telechroma_io::bytes::ByteRange;
 use telechroma_io::raster::cog::{CogEncoder, CogOptions};
-use telechroma_io::raster::tiff::{Reading, Tiff, TiffPlane};
+use telechroma_io::raster::samples::Reading;
+use telechroma_io::raster::tiff::{Tiff, TiffPlane};
 use telechroma_testkit::hostile::{cuts, set_tag};
 use telechroma_testkit::memory::{MemoryPlane, compute, grid};
 use telechroma_world::tiff::{Options, Packing, Samples, encode};
@@ -227,7 +228,7 @@ fn write_cog(path: &Path, cols: u32, rows: u32, planes: &[Cells], kind: Kind, ti
         })
         .collect();
     let options =
-        CogOptions { grid: Arc::new(g0), kind, bands: planes.len() as u32, description: "{\"a\": \"ä\"}".into() };
+        CogOptions { bands: planes.len() as u32, ..CogOptions::new(Arc::new(g0), kind, "{\"a\": \"ä\"}".into()) };
     let (encoder, mut file) = CogEncoder::create(path, options);
     let sinks = vec![Sink { groups: nodes.iter().map(|n| vec![*n]).collect(), prepare: &encoder, absorb: &mut file }];
     let plan = Plan::with_tiles(g, &sinks, Budget { threads, bytes: 1 << 32 }, tile.0, tile.1).unwrap();

@@ -4,9 +4,11 @@
 //! exist. Everything follows from a seed, so the same seed gives the same bytes. Nothing here uses the crates whose
 //! results it is meant to check: it has its own sun, its own radiometry and its own TIFF writer.
 
+pub mod deliveries;
 pub mod land;
 mod mtl;
 mod noise;
+pub mod part;
 pub mod plots;
 pub mod scene;
 mod sky;
@@ -14,7 +16,8 @@ mod sun;
 pub mod tiff;
 mod write;
 
-pub use scene::{Acquisition, Truth};
+pub use part::Part;
+pub use scene::{Acquisition, Cover, Truth};
 pub use write::write_estate;
 
 /// Columns of the estate's grid.

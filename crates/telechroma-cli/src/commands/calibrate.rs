@@ -1,14 +1,15 @@
 //! `calibrate`: counts to a quantity, a raster a scene.
 
-use telechroma_core::method::{Target, plan_calibrated};
-use telechroma_core::scene::{BandRole, Scene};
+use telechroma_core::method::plan_calibrated;
+use telechroma_core::run::Observer;
+use telechroma_core::scene::{BandRole, Content, Scene};
 use telechroma_core::tile::Kind as PlaneKind;
 use telechroma_io::raster::description::{BandInfo, Kind};
 
 use crate::campaign::roles;
-use crate::commands::chain::{Out, Selection};
+use crate::commands::chain::{CalibrateArgs, Out, Selection};
 use crate::context::{Context, listed};
-use crate::job::{SceneRaster, open_inputs, write_scene_rasters};
+use crate::job::{SceneRaster, dark_text, open_inputs, prepare_roles, write_scene_rasters};
 use crate::report::Report;
 
 /// Turn counts into radiance or reflectance, one raster a scene
@@ -19,9 +20,8 @@ pub struct Args {
     /// Scenes or folders of scenes; @list.txt for a list
     #[arg(required = true, value_name = "SCENE")]
     pub inputs: Vec<String>,
-    /// toa (reflectance; thermal bands as brightness temperature, K) or radiance (W m⁻² sr⁻¹ µm⁻¹)
-    #[arg(long, value_name = "TARGET", default_value = "toa")]
-    pub to: Target,
+    #[command(flatten)]
+    pub calibrate: CalibrateArgs,
     /// Bands, in this order; default: all on the scene's grid
     #[arg(long, value_name = "LIST", value_delimiter = ',')]
     pub bands: Vec<String>,
@@ -32,12 +32,20 @@ pub struct Args {
 }
 
 pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
-    let inputs = open_inputs(&listed(&args.inputs)?, &args.selection.filter(), &ctx.progress)?;
+    let to = args.calibrate.target();
+    let mut inputs = open_inputs(&listed(&args.inputs)?, &args.selection.filter()?, ctx)?;
+    let frame = args.selection.frame.frame()?;
     let asked = roles(&args.bands)?;
     let mut jobs = vec![];
+    let bands: Vec<BandRole> = match asked.is_empty() {
+        true => BandRole::all().collect(),
+        false => asked.clone(),
+    };
+    prepare_roles(&mut inputs.scenes, &bands, to, ctx)?;
     for scene in inputs.scenes {
         let bands = if asked.is_empty() { on_grid(&scene) } else { asked.clone() };
-        let (graph, planes) = plan_calibrated(&scene, &bands, args.to)?;
+        let (graph, planes, notes) = plan_calibrated(&scene, &bands, to, &frame)?;
+        notes.into_iter().for_each(|n| ctx.progress.note(n));
         let infos = planes
             .iter()
             .map(|(role, _, unit)| BandInfo {
@@ -45,16 +53,27 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
                 unit: unit.label().into(),
                 wavelength_nm: scene.band(*role).and_then(|b| b.wavelength).map(|w| w.0),
                 formula: None,
+                scale: None,
+                offset: None,
             })
             .collect();
+        // what is calibrated already passes through, and is called so
+        let passes = bands.iter().all(|r| scene.band(*r).is_some_and(|b| matches!(b.content, Content::Values(_))));
+        let (name, step) = match passes {
+            true => ("values", format!("values as delivered, level {}", scene.level)),
+            false if to.is_surface() => {
+                (to.name(), format!("calibrate to {}; dark objects {}", to.text(), dark_text(&scene.dark)))
+            }
+            false => (to.name(), format!("calibrate to {}", to.text())),
+        };
         jobs.push(SceneRaster {
-            name: format!("{}_{}.tif", scene.id, args.to.name()),
+            name: format!("{}_{name}.tif", scene.id),
             what: "calibrated",
             kind: Kind::Calibrated,
             plane_kind: PlaneKind::Values,
             nodes: planes.iter().map(|p| p.1).collect(),
             infos,
-            steps: vec![format!("calibrate to {}", args.to.name())],
+            steps: vec![step],
             drop: None,
             graph,
             scene,
@@ -63,10 +82,12 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     write_scene_rasters(jobs, &args.out.naming(&["tif", "tiff"]), ctx)
 }
 
-/// Bands that share the scene's grid.
+/// Bands whose cells are no finer than the scene's: those of pan are not thinned out unasked.
 fn on_grid(scene: &Scene) -> Vec<BandRole> {
-    let mut roles: Vec<BandRole> =
-        scene.bands.iter().filter(|b| scene.grid.offset_of(&b.source.spec().grid).is_ok()).map(|b| b.role).collect();
+    let side = |g: &telechroma_core::grid::Grid| g.transform.determinant().abs();
+    let kept = scene.bands.iter().filter(|b| side(&b.source.spec().grid) > 0.9 * side(&scene.grid));
+    let mut roles: Vec<BandRole> = kept.map(|b| b.role).collect();
     roles.sort();
+    roles.dedup();
     roles
 }

@@ -5,12 +5,15 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use jiff::civil::Date;
 use telechroma_core::mask::Reasons;
-use telechroma_core::method::{BandChoice, Every, LayerRequest, MaskOptions, Recipe, Target};
+use telechroma_core::method::{BandChoice, By, Every, LayerRequest, MaskOptions, Recipe, Target};
+use telechroma_core::physics::DarkMethod;
 use telechroma_core::plot::Weighting;
 use telechroma_core::stat::{DEFAULT_STATS, Stat};
 use telechroma_core::units::{Metres, TemperatureUnit};
+use telechroma_io::delivery::sensor_of;
 
 use crate::campaign::layer;
+use crate::commands::frame::FrameArgs;
 use crate::context::{Context, listed};
 use crate::job::{Filter, Job, Naming, PlotJob, Style, Wanted};
 use crate::report::Report;
@@ -27,11 +30,17 @@ pub struct Selection {
     /// Most cloud by the metadata, in percent
     #[arg(long, value_name = "PCT", help_heading = "Which scenes")]
     pub max_cloud: Option<f64>,
+    /// Sensor of inputs that do not say it themselves: an id ('telechroma sensors list' shows them) or a .toml file
+    #[arg(long, value_name = "SENSOR", help_heading = "Which scenes")]
+    pub sensor: Option<String>,
+    #[command(flatten)]
+    pub frame: FrameArgs,
 }
 
 impl Selection {
-    pub fn filter(&self) -> Filter {
-        Filter { since: self.since, until: self.until, max_cloud: self.max_cloud }
+    pub fn filter(&self) -> Result<Filter, Report> {
+        let sensor = self.sensor.as_deref().map(|s| sensor_of(s, Path::new(""))).transpose()?;
+        Ok(Filter { since: self.since, until: self.until, max_cloud: self.max_cloud, sensor })
     }
 }
 
@@ -64,22 +73,82 @@ impl MaskArgs {
 /// The steps before a layer.
 #[derive(Args, Clone)]
 pub struct Chain {
-    /// What counts become: toa (reflectance; thermal bands as brightness temperature) or radiance
-    #[arg(long, value_name = "TARGET", default_value = "toa", help_heading = "Calibrate")]
-    pub to: Target,
+    #[command(flatten)]
+    pub calibrate: CalibrateArgs,
     #[command(flatten)]
     pub mask: MaskArgs,
-    /// One composite for all scenes, or one a year, season, month, '16 days' or scene
+    /// One composite for all scenes, or one a year, season, month, '16 days' (any number), scene, or window of days, such
+    /// as 2031-04..2031-05,2031-07-10..2031-08-20
     #[arg(long, value_name = "PERIOD", default_value = "all", help_heading = "Composite")]
     pub every: Every,
-    /// How the dates of a period become one value
-    #[arg(long, value_name = "RULE", default_value = "median", value_parser = ["median"], help_heading = "Composite")]
+    /// How the dates of a period become one value. Band by band (bands of a cell may come from different dates): median,
+    /// mean, min, max, a percentile as p25. One look for all bands (a spectrum that was really seen): medoid, best (with
+    /// --score), latest, earliest
+    #[arg(long, value_name = "RULE", default_value = "median", help_heading = "Composite")]
     pub by: String,
+    /// With --by best: the look with the highest score is taken, such as ndvi or '-abs(doy - 200)'
+    #[arg(long, value_name = "FORMULA", allow_hyphen_values = true, help_heading = "Composite")]
+    pub score: Option<String>,
+    /// Write the spread of each band's looks too: their median distance from the median
+    #[arg(long, help_heading = "Composite")]
+    pub spread: bool,
     /// Clear looks that a cell needs
     #[arg(long, value_name = "N", default_value_t = 1, help_heading = "Composite")]
     pub at_least: u32,
     #[command(flatten)]
+    pub heat: HeatArgs,
+    #[command(flatten)]
     pub selection: Selection,
+}
+
+/// What counts become.
+#[derive(Args, Clone)]
+pub struct CalibrateArgs {
+    /// What counts become: toa (reflectance above the air; thermal bands as brightness temperature), surface (reflectance
+    /// at the ground: as delivered at Level 2, else a dark-object estimate) or radiance
+    #[arg(long, value_name = "TARGET", default_value = "toa", help_heading = "Calibrate")]
+    pub to: Target,
+    /// With --to surface: dos1 (the air's own light is taken off) or cost (its loss of light too, by the sun's height)
+    #[arg(long, value_name = "FORM", default_value = "dos1", help_heading = "Calibrate")]
+    pub dark_object: DarkMethod,
+}
+
+impl CalibrateArgs {
+    pub fn target(&self) -> Target {
+        match self.to {
+            Target::Surface(_) => Target::Surface(self.dark_object),
+            other => other,
+        }
+    }
+}
+
+/// What temperatures need to know.
+#[derive(Args, Clone, Default)]
+pub struct HeatArgs {
+    /// Emissivity of the ground for lst: a number, an index such as emissivity_tirs10, or a raster; default: from NDVI
+    #[arg(long, value_name = "VALUE", help_heading = "Temperature")]
+    pub emissivity: Option<String>,
+    /// Water vapour of the air, g cm⁻² (1 g cm⁻² is 10 mm), for lst_single_channel and lst_split_window
+    #[arg(long, value_name = "G_CM2", help_heading = "Temperature")]
+    pub water_vapour: Option<f64>,
+    /// Transmittance of the air, and the radiance it sends up and down (W m⁻² sr⁻¹ µm⁻¹), for lst_radiative_transfer
+    #[arg(long, value_name = "T,UP,DOWN", value_delimiter = ',', help_heading = "Temperature")]
+    pub air: Vec<f64>,
+    /// Cavity factor of rough ground, for the emissivity of TIRS bands; 0.55 is usual, the default is flat ground
+    #[arg(long, value_name = "F", help_heading = "Temperature")]
+    pub cavity: Option<f64>,
+}
+
+impl HeatArgs {
+    /// Names with what they stand for, and a raster by its alias.
+    pub fn defined(&self) -> Result<Defined, Report> {
+        defined(&Given {
+            emissivity: self.emissivity.clone(),
+            water_vapour: self.water_vapour,
+            air: self.air.clone(),
+            cavity: self.cavity,
+        })
+    }
 }
 
 impl Chain {
@@ -90,14 +159,20 @@ impl Chain {
         unit: TemperatureUnit,
     ) -> Result<Recipe, Report> {
         Ok(Recipe {
-            target: self.to,
+            target: self.calibrate.target(),
             mask: self.mask.options()?,
-            every: self.every,
+            every: self.every.clone(),
+            by: By::new(&self.by, self.score.clone())?,
+            spread: self.spread,
             at_least: self.at_least,
             bands,
             layers,
+            defined: self.heat.defined()?.0,
+            aliases: vec![],
+            sides: vec![],
             temperature: unit,
             keep: None,
+            frame: self.selection.frame.frame()?,
         })
     }
 
@@ -108,14 +183,16 @@ impl Chain {
             .any(|p| !p.extension().is_some_and(|e| e.eq_ignore_ascii_case("tif") || e.eq_ignore_ascii_case("tiff")));
         if raw {
             let steps = format!(
-                "raw scenes: calibrated to {}, masked ({}{}), median of {}",
-                job.recipe.target.name(),
+                "raw scenes: calibrated to {}, masked ({}{}), {} of {} ({})",
+                job.recipe.target.text(),
                 job.recipe.mask.drop.names().join(", "),
                 job.recipe.mask.grow.map_or(String::new(), |g| format!(", grown {g}")),
-                match job.recipe.every {
+                job.recipe.by.name(),
+                match &job.recipe.every {
                     Every::All => "all dates".to_string(),
                     other => format!("each {}", other.name()),
                 },
+                job.recipe.by.explained(),
             );
             ctx.progress.say(&steps);
         }
@@ -193,24 +270,112 @@ pub fn layers(names: &[String], formulas: &[String]) -> Result<Vec<LayerRequest>
     Ok(all)
 }
 
-/// A job over inputs, to be filled in.
+/// What temperatures are told, as given.
+#[derive(Default)]
+pub struct Given {
+    pub emissivity: Option<String>,
+    pub water_vapour: Option<f64>,
+    pub air: Vec<f64>,
+    pub cavity: Option<f64>,
+}
+
+/// Names that the user gave a value, and the raster that is one.
+pub type Defined = (Vec<(String, String)>, Option<(String, PathBuf)>);
+
+/// Most water vapour that the air holds, g cm⁻².
+const MOST_VAPOUR: f64 = 6.0;
+
+/// What formulas of temperatures are told.
+///
+/// # Errors
+/// For values that cannot be.
+pub fn defined(given: &Given) -> Result<Defined, Report> {
+    let emissivity = given.emissivity.as_deref();
+    let (mut names, mut raster) = (vec![], None);
+    // one emissivity for both bands of a split window
+    let mut ground = |value: &str| {
+        for name in ["emissivity", "emissivity_tirs10", "emissivity_tirs11"].iter().filter(|n| **n != value) {
+            names.push((name.to_string(), value.to_string()));
+        }
+    };
+    match emissivity.map(|e| (e, e.parse::<f64>())) {
+        None => {}
+        Some((_, Ok(e))) if e > 0.0 && e <= 1.0 => ground(&format!("{e}")),
+        Some((text, Ok(_))) => {
+            return Err(Report::usage(format!("emissivity {text}: it lies above 0 and is at most 1")));
+        }
+        Some((text, Err(_))) if Path::new(text).extension().is_some() || Path::new(text).exists() => {
+            raster = Some(("given_emissivity".to_string(), PathBuf::from(text)));
+            ground("given_emissivity");
+        }
+        Some((text, Err(_))) => {
+            telechroma_core::index::find(text)?;
+            ground(text);
+        }
+    }
+    match given.air.as_slice() {
+        [] => {}
+        [t, up, down] if *t > 0.0 && *t <= 1.0 && *up >= 0.0 && *down >= 0.0 => {
+            let numbers = [("transmittance", t), ("upwelling", up), ("downwelling", down)];
+            names.extend(numbers.map(|(n, v)| (n.to_string(), v.to_string())));
+        }
+        other => {
+            return Err(Report::usage(format!(
+                "the air takes its transmittance (above 0, at most 1) and the radiances it sends up and down; found {other:?}"
+            )));
+        }
+    }
+    if let Some(f) = given.cavity {
+        if !(0.0..=1.0).contains(&f) {
+            return Err(Report::usage(format!("a cavity factor lies between 0 and 1; found {f}")));
+        }
+        names.push(("cavity".into(), f.to_string()));
+    }
+    if let Some(w) = given.water_vapour {
+        if !(0.0..=MOST_VAPOUR).contains(&w) {
+            return Err(Report::usage(format!(
+                "water vapour {w}: the air holds 0 to {MOST_VAPOUR} g cm⁻² (1 g cm⁻² is 10 mm or 10 kg m⁻²)"
+            )));
+        }
+        names.push(("water_vapour".into(), format!("{w}")));
+    }
+    Ok((names, raster))
+}
+
+/// A word `alias=file`.
+pub fn alias(word: &str) -> Option<(String, PathBuf)> {
+    let (name, path) = word.split_once('=')?;
+    let sound = name.starts_with(|c: char| c.is_ascii_alphabetic())
+        && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+    sound.then(|| (name.to_string(), PathBuf::from(path)))
+}
+
+/// A job over inputs, to be filled in. Words `alias=file` are rasters that formulas name.
 pub fn job(name: &str, inputs: &[String], filter: Filter, recipe: Recipe, naming: Naming) -> Result<Job, Report> {
+    let (named, plain): (Vec<String>, Vec<String>) =
+        inputs.iter().cloned().partition(|w| !Path::new(w).exists() && alias(w).is_some());
     Ok(Job {
         name: name.into(),
-        inputs: listed(inputs)?,
+        inputs: listed(&plain)?,
+        aliases: named.iter().filter_map(|w| alias(w)).collect(),
         filter,
         recipe,
         plots: None,
         wanted: Wanted::default(),
         naming,
         style: Style::default(),
+        written: vec![],
     })
 }
 
 /// Splits words into inputs (what exists) and names (the rest).
 pub fn inputs_and_names(words: &[String]) -> (Vec<String>, Vec<String>) {
     words.iter().cloned().partition(|w| {
-        w.starts_with('@') || Path::new(w).exists() || w.contains(['/', '\\']) || Path::new(w).extension().is_some()
+        w.starts_with('@')
+            || alias(w).is_some()
+            || Path::new(w).exists()
+            || w.contains(['/', '\\'])
+            || Path::new(w).extension().is_some()
     })
 }
 
@@ -221,5 +386,9 @@ pub fn advise(layers: &[LayerRequest], ctx: &Context) {
     }
     if layers.iter().any(|l| l.name == "lst" && l.formula.is_none()) {
         ctx.progress.say("lst is corrected for emissivity only: in moist air it reads some kelvin low");
+    }
+    if layers.iter().any(|l| l.name == "lst_split_window" && l.formula.is_none()) {
+        ctx.progress
+            .say("lst_split_window needs TIRS band 11, which on Landsat 8 is about twice as uncertain as band 10");
     }
 }

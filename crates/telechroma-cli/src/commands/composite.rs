@@ -31,7 +31,7 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     let bands = if args.bands.is_empty() { BandChoice::All } else { BandChoice::List(roles(&args.bands)?) };
     let recipe = args.chain.recipe(vec![], bands, TemperatureUnit::K)?;
     let mut job =
-        job("composite", &args.inputs, args.chain.selection.filter(), recipe, args.out.naming(&["tif", "tiff"]))?;
+        job("composite", &args.inputs, args.chain.selection.filter()?, recipe, args.out.naming(&["tif", "tiff"]))?;
     job.wanted = Wanted { composites: true, ..Wanted::default() };
     args.chain.say(&job.inputs, ctx, &job);
     let done = execute(&job, ctx)?;

@@ -2,6 +2,7 @@
 
 use telechroma_core::mask::Reasons;
 use telechroma_core::method::plan_mask;
+use telechroma_core::run::Observer;
 use telechroma_core::tile::Kind as PlaneKind;
 use telechroma_core::units::Unit;
 use telechroma_io::raster::description::{BandInfo, Kind};
@@ -29,10 +30,12 @@ pub struct Args {
 
 pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     let options = args.mask.options()?;
-    let inputs = open_inputs(&listed(&args.inputs)?, &args.selection.filter(), &ctx.progress)?;
+    let inputs = open_inputs(&listed(&args.inputs)?, &args.selection.filter()?, ctx)?;
+    let frame = args.selection.frame.frame()?;
     let mut jobs = vec![];
     for scene in inputs.scenes {
-        let (graph, node) = plan_mask(&scene, &options)?;
+        let (graph, node, notes) = plan_mask(&scene, &options, &frame)?;
+        notes.into_iter().for_each(|n| ctx.progress.note(n));
         jobs.push(SceneRaster {
             name: format!("{}_mask.tif", scene.id),
             what: "mask",
@@ -44,6 +47,8 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
                 unit: Unit::Flags.label().into(),
                 wavelength_nm: None,
                 formula: None,
+                scale: None,
+                offset: None,
             }],
             steps: vec![mask_step(&options)],
             drop: Some(options.drop),

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use serde_json::json;
 use telechroma_core::error::bytes_text;
 use telechroma_core::index::INDICES;
-use telechroma_core::method::BandChoice;
+use telechroma_core::method::{BandChoice, By, Target};
 
 use crate::campaign;
 use crate::context::Context;
@@ -224,16 +224,28 @@ fn settings(job: &Job) -> Vec<String> {
         s.extend([String::new(), format!("[{name}]")]);
         s.extend(lines);
     };
+    for (name, lines) in job.written.iter().filter(|(n, l)| *n != "scenes" && !l.is_empty()) {
+        section(name, lines.clone());
+    }
+    let sensor = job.written.iter().filter(|(n, _)| *n == "scenes").flat_map(|(_, l)| l.clone());
     section(
         "scenes",
-        vec![
-            format!("from = [{}]", job.inputs.iter().map(|p| path(p)).collect::<Vec<_>>().join(", ")),
-            or_none("since", job.filter.since.map(|d| d.to_string())),
-            or_none("until", job.filter.until.map(|d| d.to_string())),
-            or_none("max_cloud", job.filter.max_cloud.map(|c| c.to_string())),
-        ],
+        [
+            sensor.collect(),
+            vec![
+                format!("from = [{}]", job.inputs.iter().map(|p| path(p)).collect::<Vec<_>>().join(", ")),
+                or_none("since", job.filter.since.map(|d| d.to_string())),
+                or_none("until", job.filter.until.map(|d| d.to_string())),
+                or_none("max_cloud", job.filter.max_cloud.map(|c| c.to_string())),
+            ],
+        ]
+        .concat(),
     );
-    section("calibrate", vec![format!("to = {}", text(r.target.name()))]);
+    let mut calibrate = vec![format!("to = {}", text(r.target.name()))];
+    if let Target::Surface(method) = r.target {
+        calibrate.push(format!("dark_object = {}", text(method.name())));
+    }
+    section("calibrate", calibrate);
     section(
         "mask",
         vec![
@@ -244,8 +256,16 @@ fn settings(job: &Job) -> Vec<String> {
     section(
         "composite",
         vec![
-            format!("every = {}", text(r.every.name())),
-            "by = \"median\"".into(),
+            format!("every = {}", text(&r.every.name())),
+            format!("by = {}", text(&r.by.name())),
+            or_none(
+                "score",
+                match &r.by {
+                    By::Look { score, .. } => score.as_deref().map(text),
+                    By::Band(_) => None,
+                },
+            ),
+            format!("spread = {}", r.spread),
             format!("at_least = {}", r.at_least.max(1)),
             format!(
                 "bands = {}",
@@ -267,6 +287,25 @@ fn settings(job: &Job) -> Vec<String> {
     );
     layers.extend(own.iter().map(|l| format!("{} = {}", l.name, text(l.formula.as_deref().unwrap_or_default()))));
     section("layers", layers);
+    if !r.defined.is_empty() || !job.aliases.is_empty() {
+        let value = |name: &str| r.defined.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone());
+        let raster = job.aliases.iter().find(|(n, _)| n == "given_emissivity").map(|(_, p)| path(p));
+        section(
+            "temperature",
+            vec![
+                or_none("emissivity", raster.or_else(|| value("emissivity").map(|v| text(&v)))),
+                or_none("water_vapour", value("water_vapour")),
+                or_none(
+                    "air",
+                    value("transmittance")
+                        .zip(value("upwelling"))
+                        .zip(value("downwelling"))
+                        .map(|((t, u), d)| format!("[{t}, {u}, {d}]")),
+                ),
+                or_none("cavity", value("cavity")),
+            ],
+        );
+    }
     if let Some(p) = &job.plots {
         section(
             "plots",

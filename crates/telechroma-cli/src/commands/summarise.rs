@@ -48,7 +48,7 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     let to_stdout = args.out.is_none();
     let naming = Out { out: args.out }.naming(&["csv", "geojson", "json"]);
     let is_geojson = naming.single.as_ref().is_some_and(|n| !n.to_lowercase().ends_with(".csv"));
-    let mut job = job("summarise", &args.inputs, args.chain.selection.filter(), recipe, naming)?;
+    let mut job = job("summarise", &args.inputs, args.chain.selection.filter()?, recipe, naming)?;
     job.plots = Some(args.plots.job()?);
     job.wanted = Wanted { csv: !to_stdout && !is_geojson, geojson: is_geojson, ..Wanted::default() };
     args.chain.say(&job.inputs, ctx, &job);

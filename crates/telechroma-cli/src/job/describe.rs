@@ -20,13 +20,55 @@ pub fn mask_step(mask: &MaskOptions) -> String {
 /// The steps from scenes to a composite, in words.
 pub fn steps(recipe: &Recipe) -> Vec<String> {
     vec![
-        format!("calibrate to {}", recipe.target.name()),
+        format!("calibrate to {}", recipe.target.text()),
         mask_step(&recipe.mask),
-        format!("median every {}, at least {} clear", recipe.every.name(), recipe.at_least.max(1)),
+        format!(
+            "{} every {}, at least {} clear; {}",
+            recipe.by.name(),
+            recipe.every.name(),
+            recipe.at_least.max(1),
+            recipe.by.explained()
+        ),
     ]
 }
 
-/// A composite or layer.
+/// What is said of one band.
+pub fn band(l: &PlannedLayer) -> BandInfo {
+    BandInfo {
+        name: l.name.clone(),
+        unit: l.unit.label().into(),
+        wavelength_nm: l.wavelength.map(|w| w.0),
+        formula: l.formula.clone(),
+        scale: None,
+        offset: None,
+    }
+}
+
+/// A composite, a layer, or what is made of one.
+pub fn description(
+    job: &Job,
+    season: &PlannedSeason,
+    period: &PlannedPeriod,
+    bands: &[PlannedLayer],
+    kind: Kind,
+) -> Description {
+    let input =
+        |i: &usize| season.inputs.get(*i).map(|(id, digest)| InputInfo { id: id.clone(), digest: digest.clone() });
+    let of_scenes = period.looks.is_some() || !job.recipe.sides.is_empty();
+    Description {
+        tool: tool(),
+        kind,
+        period: Some(period.period.clone()),
+        scene: None,
+        bands: bands.iter().map(band).collect(),
+        legend: vec![],
+        classes: vec![],
+        inputs: period.scenes.iter().filter_map(input).collect(),
+        steps: if of_scenes { steps(&job.recipe) } else { vec![] },
+    }
+}
+
+/// A composite or layer, as text.
 pub fn of_layers(
     job: &Job,
     season: &PlannedSeason,
@@ -34,24 +76,7 @@ pub fn of_layers(
     bands: &[PlannedLayer],
     kind: Kind,
 ) -> String {
-    let band = |l: &PlannedLayer| BandInfo {
-        name: l.name.clone(),
-        unit: l.unit.label().into(),
-        wavelength_nm: l.wavelength.map(|w| w.0),
-        formula: l.formula.clone(),
-    };
-    let input =
-        |i: &usize| season.inputs.get(*i).map(|(id, digest)| InputInfo { id: id.clone(), digest: digest.clone() });
-    text(&Description {
-        tool: tool(),
-        kind,
-        period: Some(period.period.clone()),
-        scene: None,
-        bands: bands.iter().map(band).collect(),
-        legend: vec![],
-        inputs: period.scenes.iter().filter_map(input).collect(),
-        steps: if period.looks.is_some() { steps(&job.recipe) } else { vec![] },
-    })
+    text(&description(job, season, period, bands, kind))
 }
 
 /// A raster of one scene.
@@ -69,6 +94,7 @@ pub fn of_scene(scene: &Scene, kind: Kind, bands: Vec<BandInfo>, steps: Vec<Stri
         }),
         bands,
         legend: legend.map(|d| BitInfo { value: d.reason.bits(), reason: d.name.into() }).collect(),
+        classes: vec![],
         inputs: vec![InputInfo { id: scene.id.clone(), digest: scene.digest.clone() }],
         steps,
     })

@@ -2,10 +2,12 @@
 //!
 //! `run`, `composite`, `index`, `summarise` and `draw` all end here; they differ in the outputs they ask for.
 
+mod classes;
 mod describe;
 mod inputs;
 mod outputs;
 mod pictures;
+mod prepare;
 mod scenes;
 mod summary;
 pub mod survey;
@@ -13,26 +15,31 @@ mod table;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use jiff::civil::Date;
 use telechroma_core::method::{PlannedSeason, Recipe, plan_layers, plan_season};
 use telechroma_core::plot::Weighting;
 use telechroma_core::run::{Note, Observer, Plan, RunReport, Sink, run};
+use telechroma_core::sensor::SensorDef;
 use telechroma_core::stat::Stat;
 use telechroma_io::publish::Publisher;
 
+pub use classes::{ClassJob, How, classify};
 pub use describe::mask_step;
-pub use inputs::{Inputs, open_inputs};
+pub use inputs::{Inputs, bands_of_layers, bands_of_scene, open_aliases, open_inputs};
 pub use outputs::Naming;
 pub use pictures::Style;
-pub use scenes::{SceneRaster, write_scene_rasters};
+pub use prepare::{dark_text, prepare_roles};
+use prepare::{foresee, prepare};
+pub use scenes::{SceneRaster, reason_shares, write_scene_rasters};
 pub use summary::{Outcome, Output};
 
 use crate::context::Context;
 use crate::report::Report;
 
 /// Which scenes of the inputs are used.
-#[derive(Debug, Clone, Default, PartialEq)]
+#[derive(Debug, Clone, Default)]
 pub struct Filter {
     /// First day.
     pub since: Option<Date>,
@@ -40,6 +47,8 @@ pub struct Filter {
     pub until: Option<Date>,
     /// Most cloud by the metadata, %.
     pub max_cloud: Option<f64>,
+    /// The sensor of inputs that do not say it themselves.
+    pub sensor: Option<Arc<SensorDef>>,
 }
 
 /// Plots and what to compute of them.
@@ -81,6 +90,8 @@ pub struct Job {
     pub name: String,
     /// Deliveries and rasters.
     pub inputs: Vec<PathBuf>,
+    /// Rasters that formulas name.
+    pub aliases: Vec<(String, PathBuf)>,
     /// Which of them.
     pub filter: Filter,
     /// What is computed.
@@ -93,6 +104,8 @@ pub struct Job {
     pub naming: Naming,
     /// How pictures look.
     pub style: Style,
+    /// Tables of the campaign file that are resolved already, as they were written: for the dry run.
+    pub written: Vec<(&'static str, Vec<String>)>,
 }
 
 /// One or several graphs: scenes make one, each raster made earlier makes its own.
@@ -102,7 +115,10 @@ pub fn plan(inputs: Inputs, recipe: &Recipe, observer: &dyn Observer) -> Result<
         seasons.push(plan_season(inputs.scenes, recipe)?);
     }
     for set in &inputs.layers {
-        seasons.push(plan_layers(set, recipe)?);
+        seasons.push(plan_layers(Some(set), recipe)?);
+    }
+    if seasons.is_empty() {
+        seasons.push(plan_layers(None, recipe)?);
     }
     for note in seasons.iter_mut().flat_map(|s| std::mem::take(&mut s.notes)) {
         observer.note(note);
@@ -110,13 +126,24 @@ pub fn plan(inputs: Inputs, recipe: &Recipe, observer: &dyn Observer) -> Result<
     Ok(seasons)
 }
 
+/// Opens a job's inputs and the rasters that its formulas name.
+fn open_job(job: &Job, ctx: &Context) -> Result<(Inputs, Recipe), Report> {
+    let inputs = match job.inputs.is_empty() && !job.aliases.is_empty() {
+        true => Inputs::default(),
+        false => open_inputs(&job.inputs, &job.filter, ctx)?,
+    };
+    let aliases = open_aliases(&job.aliases, ctx)?;
+    Ok((inputs, Recipe { aliases, ..job.recipe.clone() }))
+}
+
 /// Does the job.
 ///
 /// # Errors
 /// Whatever goes wrong; nothing is left behind then.
 pub fn execute(job: &Job, ctx: &Context) -> Result<Outcome, Report> {
-    let inputs = open_inputs(&job.inputs, &job.filter, &ctx.progress)?;
-    let seasons = plan(inputs, &job.recipe, &ctx.progress)?;
+    let (mut inputs, recipe) = open_job(job, ctx)?;
+    prepare(&mut inputs.scenes, &recipe, ctx)?;
+    let seasons = plan(inputs, &recipe, &ctx.progress)?;
     let plots = table::open_plots(job)?;
     let names = outputs::names(job, &seasons, plots.as_ref());
     if names.is_empty() && !plots.as_ref().is_some_and(table::OpenPlots::are_summarised) {
@@ -235,8 +262,9 @@ pub struct Preview {
 /// # Errors
 /// Whatever would go wrong before the first tile.
 pub fn preview(job: &Job, ctx: &Context) -> Result<Preview, Report> {
-    let inputs = open_inputs(&job.inputs, &job.filter, &ctx.progress)?;
-    let seasons = plan(inputs, &job.recipe, &ctx.progress)?;
+    let (mut inputs, recipe) = open_job(job, ctx)?;
+    foresee(&mut inputs.scenes, &recipe)?;
+    let seasons = plan(inputs, &recipe, &ctx.progress)?;
     let plots = table::open_plots(job)?;
     let names = outputs::names(job, &seasons, plots.as_ref());
     let stage: Staged = names.iter().map(|n| (n.clone(), job.naming.root.join(n))).collect();

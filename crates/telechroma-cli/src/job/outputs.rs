@@ -123,7 +123,8 @@ pub fn rasters(job: &Job, season: &PlannedSeason, stage: &Staged) -> Vec<RasterO
         {
             let looks =
                 PlannedLayer { name: "clear_looks".into(), node, unit: Unit::Looks, wavelength: None, formula: None };
-            let bands: Vec<PlannedLayer> = period.bands.iter().cloned().chain([looks]).collect();
+            let bands: Vec<PlannedLayer> =
+                period.bands.iter().cloned().chain([looks]).chain(period.extras.iter().cloned()).collect();
             outs.push(raster(job, season, period, &bands, RasterKind::Composite, stage));
         }
         for l in period.layers.iter().filter(|_| job.wanted.layers) {
@@ -149,8 +150,10 @@ fn raster(
         _ => ("composite", "composite".to_string(), "", job.naming.composite(&period.period)),
     };
     let description = describe::of_layers(job, season, period, bands, kind);
-    let options =
-        CogOptions { grid: season.graph.grid().clone(), kind: Kind::Values, bands: bands.len() as u32, description };
+    let options = CogOptions {
+        bands: bands.len() as u32,
+        ..CogOptions::new(season.graph.grid().clone(), Kind::Values, description)
+    };
     let path = stage.get(&name).cloned().unwrap_or_default();
     let (encoder, file) = CogEncoder::create(&path, options);
     let output = Output { kind: what, layer, period: period.period.clone(), path: name, unit: unit.into() };
@@ -160,7 +163,7 @@ fn raster(
 /// Bytes of all rasters of a graph before they are packed, overviews included.
 pub fn raw_bytes(job: &Job, season: &PlannedSeason) -> u64 {
     let bands = |p: &PlannedPeriod| {
-        let composite = if job.wanted.composites && p.looks.is_some() { p.bands.len() + 1 } else { 0 };
+        let composite = if job.wanted.composites && p.looks.is_some() { p.bands.len() + 1 + p.extras.len() } else { 0 };
         composite + if job.wanted.layers { p.layers.len() } else { 0 }
     };
     let planes: usize = season.periods.iter().map(bands).sum();

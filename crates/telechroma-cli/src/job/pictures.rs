@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use telechroma_core::graph::NodeId;
 use telechroma_core::index::INDICES;
-use telechroma_core::method::{PlannedLayer, PlannedPeriod, PlannedSeason};
+use telechroma_core::method::{MEASURES, PlannedLayer, PlannedPeriod, PlannedSeason};
 use telechroma_core::plot::Plot;
 use telechroma_core::run::Sink;
 use telechroma_core::units::Unit;
@@ -114,7 +114,7 @@ pub fn sinks(job: &Job, season: &PlannedSeason, plots: Option<&OpenPlots>) -> Ve
     outs
 }
 
-fn rings(plot: &Plot) -> Vec<Vec<(f64, f64)>> {
+pub fn rings(plot: &Plot) -> Vec<Vec<(f64, f64)>> {
     plot.parts.iter().flat_map(|p| std::iter::once(&p.outer).chain(&p.holes)).cloned().collect()
 }
 
@@ -178,7 +178,7 @@ fn name_of(job: &Job, g: &Gathered) -> String {
 }
 
 fn page(job: &Job, g: &Gathered, ranges: &BTreeMap<String, (f64, f64)>) -> Result<Vec<u8>, String> {
-    let shown = Shown { title: title(job, g), subtitle: subtitle(g), outlines: g.outlines.clone() };
+    let shown = Shown { title: title(job, g), subtitle: subtitle(job, g), outlines: g.outlines.clone() };
     match &g.what {
         What::Scene(names) => {
             let (low, high) = job.style.stretch.unwrap_or(STRETCH);
@@ -219,16 +219,17 @@ fn ranges(job: &Job, all: &[Gathered]) -> BTreeMap<String, (f64, f64)> {
     ranges
 }
 
-fn ramp(l: &PlannedLayer) -> &'static Ramp {
+pub fn ramp(l: &PlannedLayer) -> &'static Ramp {
     let by_unit = match l.unit {
         Unit::Kelvin | Unit::Celsius | Unit::Fahrenheit => "heat",
         _ => "slate",
     };
-    let id = INDICES.iter().find(|d| d.id == l.name).map_or(by_unit, |d| d.ramp);
+    let measure = || MEASURES.iter().find(|m| l.name.ends_with(m.layer.trim_start_matches("{x}"))).map(|m| m.ramp);
+    let id = INDICES.iter().find(|d| d.id == l.name).map(|d| d.ramp).or_else(measure).unwrap_or(by_unit);
     Ramp::find(id).unwrap_or(&telechroma_io::figure::RAMPS[0])
 }
 
-fn label(l: &PlannedLayer) -> String {
+pub fn label(l: &PlannedLayer) -> String {
     match l.unit.sign() {
         "" => l.name.clone(),
         sign => format!("{}, {sign}", l.name),
@@ -244,7 +245,7 @@ fn title(job: &Job, g: &Gathered) -> String {
     format!("{}: {what}, {period}", job.name)
 }
 
-fn subtitle(g: &Gathered) -> String {
+fn subtitle(job: &Job, g: &Gathered) -> String {
     let grid = &g.picture.grid;
     let what = match &g.what {
         What::Scene(_) => None,
@@ -255,7 +256,7 @@ fn subtitle(g: &Gathered) -> String {
     let (w, _) = grid.transform.cell();
     let cells =
         if grid.is_metric() { format!("cells of {w} m") } else { format!("{} x {} cells", grid.cols, grid.rows) };
-    let scenes = (g.scenes > 1).then(|| format!("median of {} scenes", g.scenes));
+    let scenes = (g.scenes > 1).then(|| format!("{} of {} scenes", job.recipe.by.name(), g.scenes));
     let crs = grid.crs.map(|c| c.name());
     [what, scenes, crs, Some(cells)].into_iter().flatten().collect::<Vec<_>>().join("  ·  ")
 }

@@ -60,12 +60,9 @@ pub fn write_scene_rasters(jobs: Vec<SceneRaster>, naming: &Naming, ctx: &Contex
     let (mut outputs, mut lines) = (vec![], vec![]);
     for (path, name, job) in staged {
         let description = describe::of_scene(&job.scene, job.kind, job.infos.clone(), job.steps, job.drop);
-        let options = CogOptions {
-            grid: job.graph.grid().clone(),
-            kind: job.plane_kind,
-            bands: job.nodes.len() as u32,
-            description,
-        };
+        let grid = job.graph.grid().clone();
+        let options =
+            CogOptions { bands: job.nodes.len() as u32, ..CogOptions::new(grid, job.plane_kind, description) };
         let (encoder, mut file) = CogEncoder::create(&path, options);
         let groups: Vec<Vec<NodeId>> = job.nodes.iter().map(|n| vec![*n]).collect();
         let (counter, mut shares) = (Counter, Shares::default());
@@ -99,8 +96,9 @@ pub fn write_scene_rasters(jobs: Vec<SceneRaster>, naming: &Naming, ctx: &Contex
 /// Counts cells by reason.
 struct Counter;
 
+/// Cells of a mask by reason.
 #[derive(Default)]
-struct Shares {
+pub struct Shares {
     cells: u64,
     clear: u64,
     by_reason: Vec<u64>,
@@ -109,13 +107,15 @@ struct Shares {
 impl Prepare for Counter {
     fn prepare(&self, _: usize, window: Window, planes: &Planes) -> telechroma_core::Result<Part> {
         let mut s = Shares { cells: window.len() as u64, clear: 0, by_reason: vec![0; REASONS.len()] };
-        if let Some(tile) = planes.get(0) {
-            for row in window.row..window.end_row() {
-                for bits in &tile.bits()[tile.row_range(&window, row)] {
-                    s.clear += u64::from(*bits == 0);
-                    for (n, d) in s.by_reason.iter_mut().zip(REASONS) {
-                        *n += u64::from(bits & d.reason.bits() != 0);
-                    }
+        let Some(tile) = planes.get(0) else {
+            s.by_reason[0] = s.cells; // nothing there: fill
+            return Ok(Box::new(s));
+        };
+        for row in window.row..window.end_row() {
+            for bits in &tile.bits()[tile.row_range(&window, row)] {
+                s.clear += u64::from(*bits == 0);
+                for (n, d) in s.by_reason.iter_mut().zip(REASONS) {
+                    *n += u64::from(bits & d.reason.bits() != 0);
                 }
             }
         }
@@ -139,7 +139,26 @@ impl Absorb for Shares {
     }
 }
 
+/// Counts the cells of a mask by reason.
+///
+/// # Errors
+/// Where reading fails.
+pub fn reason_shares(graph: Graph, mask: NodeId, ctx: &Context) -> Result<Shares, Report> {
+    let (counter, mut shares) = (Counter, Shares::default());
+    let sinks = vec![Sink { groups: vec![vec![mask]], prepare: &counter, absorb: &mut shares }];
+    let plan = Plan::new(graph, &sinks, ctx.budget)?;
+    run(&plan, sinks, &ctx.progress)?;
+    ctx.progress.clear();
+    Ok(shares)
+}
+
 impl Shares {
+    /// Share of the cells seen (those that are not fill) that are dropped; none where nothing is seen.
+    pub fn dropped_of_seen(&self) -> Option<f64> {
+        let seen = self.cells - self.by_reason.first().copied().unwrap_or(self.cells);
+        (seen > 0).then(|| 1.0 - self.clear as f64 / seen as f64)
+    }
+
     fn percent(n: u64, of: u64) -> f64 {
         if of == 0 { 0.0 } else { (n as f64 / of as f64 * 1000.0).round() / 10.0 }
     }

@@ -20,7 +20,8 @@ use crate::report::Report;
 pub struct OpenPlots {
     /// The file.
     pub file: PlotFile,
-    job: PlotJob,
+    /// How they are summarised.
+    pub job: PlotJob,
 }
 
 /// Reads the job's plots, if it has any.
@@ -266,7 +267,7 @@ impl Table {
     }
 }
 
-fn note(on_grid: f64) -> &'static str {
+pub fn note(on_grid: f64) -> &'static str {
     match on_grid {
         x if x <= 0.0 => "outside",
         x if x < 1.0 - 1e-9 => "partly outside",
@@ -274,7 +275,7 @@ fn note(on_grid: f64) -> &'static str {
     }
 }
 
-fn plain(v: &Json) -> String {
+pub fn plain(v: &Json) -> String {
     match v {
         Json::Null => String::new(),
         Json::String(s) => s.clone(),

@@ -100,7 +100,8 @@ fn damaged_metadata() {
         ("SUN_ELEVATION = 42", "SUN_ELEVATION = high", "SUN_ELEVATION is 'high', not a number"),
         ("2031-04-03", "2031-14-03", "not a date"),
         ("LANDSAT_8", "LANDSAT_88", "LANDSAT_88"),
-        ("L1TP\"", "L2SP\"", "processing level L2SP"),
+        ("L1TP\"", "L3XX\"", "processing level L3XX"),
+        ("L1TP\"", "L2SP\"", "LEVEL2_SURFACE_REFLECTANCE_PARAMETERS"),
     ] {
         assert!(text.contains(from), "{from}");
         std::fs::write(&file, text.replace(from, to)).unwrap();
@@ -117,14 +118,18 @@ fn night_scenes_other_zones_and_shifted_grids() {
     let (_dir, _, _, p) = one(|s| s.sun = -8.0);
     ndvi(&p, 1, &["the sun stood -8° above the horizon, so reflectance is undefined", "--to radiance"]);
     p.ok(&["composite", "scenes", "--to", "radiance", "--bands", "lwir11", "--out", "night.tif"]);
-    for (zone, shift, says) in [(26, 0.0, "different coordinate systems"), (25, 15.0, "15.00 m east-west")] {
-        let (dir, _scenes, p) = season(1);
-        let mut other = Tiny::new(1, COLS, ROWS);
-        other.zone = zone;
-        other.corner.0 += shift;
-        other.write(&dir.path().join("scenes"));
-        ndvi(&p, 1, &["do not share a grid", says, &other.id()]);
-    }
+    let (dir, _scenes, p) = season(1);
+    let mut other = Tiny::new(1, COLS, ROWS);
+    other.corner.0 += 15.0;
+    other.write(&dir.path().join("scenes"));
+    ndvi(&p, 1, &["do not share a grid", "15.00 m east-west", &other.id(), "--grid"]);
+    // brought to a grid that is asked for, or to another zone's, they are one run
+    p.ok(&["index", "scenes", "ndvi", "--grid", "30m", "--out", "asked"]);
+    other.corner.0 = 120_000.0;
+    other.zone = 26;
+    other.write(&dir.path().join("scenes"));
+    let said = p.ok(&["index", "scenes", "ndvi", "--out", "zones"]).err;
+    assert!(said.contains("differ in grid") && said.contains("all are brought to the cells of"), "{said}");
 }
 
 #[test]

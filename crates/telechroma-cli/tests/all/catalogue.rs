@@ -16,6 +16,8 @@ fn catalogues_completions_and_manual_pages() {
     assert!(p.ok(&["sensors", "list"]).out.contains("landsat-oli-tirs"));
     let shown = p.ok(&["sensors", "show", "landsat-oli-tirs"]).out;
     assert!(shown.contains("lwir11") && shown.contains("10.600–11.190") && shown.contains("QA_PIXEL"), "{shown}");
+    let file = p.ok(&["sensors", "show", "drone-5band", "--toml"]).out;
+    assert!(telechroma_core::sensor::SensorDef::parse(&file).is_ok_and(|s| s.id == "drone-5band"), "{file}");
     p.fails(&["sensors", "show", "landsat"], 2, &["unknown sensor 'landsat'"]);
     for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
         assert!(p.ok(&["completions", shell]).out.contains("summarise"), "{shell}");

@@ -44,7 +44,7 @@ fn every_command_speaks_json_on_request_one_object_each() {
     one(&["draw", "map", "c.tif", "ndvi", "--out", "n.png"]);
     assert_eq!(one(&["inspect", "c.tif", "m", "scenes"])["inspected"].as_array().unwrap().len(), 1 + 2 + 2);
     assert!(one(&["indices", "list"]).as_array().unwrap().len() >= 8);
-    assert_eq!(one(&["sensors", "show", "landsat-oli-tirs"])["bands"].as_array().unwrap().len(), 11);
+    assert_eq!(one(&["sensors", "show", "landsat-oli-tirs"])["bands"].as_array().unwrap().len(), 12);
 }
 
 #[test]

@@ -1,17 +1,32 @@
-//! Coordinate systems by EPSG code; the projection maths are proj4rs's.
+//! Coordinate systems: by EPSG code, by parameters, or by well-known text.
 //!
 //! UTM and longitude/latitude are built here, other codes come from the EPSG rows of `crs-definitions`.
 
 use std::fmt;
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use proj4rs::Proj;
-use proj4rs::transform::transform;
 
+use super::datum;
+use super::definition::Definition;
+use super::wkt;
 use crate::error::{Error, Result};
 
-/// A coordinate system, known by its EPSG code.
+/// A coordinate system: an EPSG code, or the number of a system known by its parameters. Systems with equal parameters
+/// are equal.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub struct Crs(u16);
+pub struct Crs(u32);
+
+/// Numbers from here on are systems known by their parameters.
+const OWN: u32 = 1 << 16;
+
+/// A system known by its parameters, with its name.
+type Own = (Definition, String);
+
+fn own_systems() -> std::sync::MutexGuard<'static, Vec<Own>> {
+    static ALL: OnceLock<Mutex<Vec<Own>>> = OnceLock::new();
+    ALL.get_or_init(Mutex::default).lock().unwrap_or_else(PoisonError::into_inner) // only ever grows
+}
 
 impl Crs {
     /// Longitude and latitude in degrees on WGS 84, in that order.
@@ -22,7 +37,7 @@ impl Crs {
     /// # Errors
     /// [`Error::Coordinates`] where the code is not known or cannot be computed with.
     pub fn from_epsg(code: u32) -> Result<Crs> {
-        let crs = u16::try_from(code).map(Crs).map_err(|_| unknown(code))?;
+        let crs = if code < OWN { Crs(code) } else { return Err(unknown(code)) };
         crs.projection()?;
         Ok(crs)
     }
@@ -38,14 +53,72 @@ impl Crs {
         Crs::from_epsg(if north { 32600 } else { 32700 } + zone)
     }
 
-    /// The EPSG code.
-    pub fn epsg(self) -> u32 {
-        u32::from(self.0)
+    /// The coordinate system with these parameters; `name` is for people. Those of the WGS 84 UTM zones, of
+    /// longitude/latitude and of Web Mercator are recognised.
+    ///
+    /// # Errors
+    /// [`Error::Coordinates`] where they cannot be computed with.
+    pub fn from_definition(d: &Definition, name: &str) -> Result<Crs> {
+        let usual = (32601..=32660).chain(32701..=32760).chain([4326, 3857]).map(Crs);
+        if let Some(known) = usual.into_iter().find(|c| c.definition().is_ok_and(|k| k == *d)) {
+            return Ok(known);
+        }
+        let (plain, _) = datum::without_grids(d);
+        Proj::from_proj_string(&plain.to_string())
+            .map_err(|e| Error::Coordinates(format!("the coordinate system '{d}' cannot be computed with: {e}")))?;
+        let mut all = own_systems();
+        let at = all.iter().position(|(known, _)| known == d).unwrap_or_else(|| {
+            all.push((d.clone(), name.into()));
+            all.len() - 1
+        });
+        Ok(Crs(OWN + at as u32))
+    }
+
+    /// A projection of given parameters on the datum of a geographic system, unless they name an ellipsoid themselves.
+    ///
+    /// # Errors
+    /// As [`Crs::from_definition`].
+    pub fn on_datum(d: Definition, geographic: u32, name: &str) -> Result<Crs> {
+        let explicit = ["ellps", "a", "R", "datum"].iter().any(|k| d.get(k).is_some());
+        let code = u16::try_from(geographic).map_err(|_| unknown(geographic))?;
+        let d = if explicit { d } else { wkt::on_datum_of(d, code) };
+        Crs::from_definition(&d, name)
+    }
+
+    /// The coordinate system of a well-known text, as `.prj` files hold it.
+    ///
+    /// # Errors
+    /// [`Error::Coordinates`] where it describes none that can be computed with.
+    pub fn from_wkt(text: &str) -> Result<Crs> {
+        wkt::read(text)
+    }
+
+    /// From what people write: `EPSG:32625`, a well-known text, or `+proj=…`.
+    ///
+    /// # Errors
+    /// [`Error::Coordinates`] where it is none of these, or cannot be computed with.
+    pub fn from_text(text: &str) -> Result<Crs> {
+        let t = text.trim();
+        let code = t.get(..5).filter(|p| p.eq_ignore_ascii_case("epsg:")).map(|_| &t[5..]);
+        match code {
+            Some(code) => match code.trim().parse() {
+                Ok(code) => Crs::from_epsg(code),
+                Err(_) => Err(Error::Coordinates(format!("'{t}' is no EPSG code: write for example EPSG:32625"))),
+            },
+            None if t.starts_with('+') => Crs::from_definition(&Definition::parse(t), "own"),
+            None if t.contains('[') => Crs::from_wkt(t),
+            None => Err(Error::Coordinates(format!("'{t}' is no coordinate system: write for example EPSG:32625"))),
+        }
+    }
+
+    /// The EPSG code, if it is known by one.
+    pub fn epsg(self) -> Option<u32> {
+        (self.0 < OWN).then_some(self.0)
     }
 
     /// Zone and hemisphere (true: north) of a WGS 84 UTM system.
     pub fn utm_zone(self) -> Option<(u32, bool)> {
-        match self.epsg() {
+        match self.0 {
             c @ 32601..=32660 => Some((c - 32600, true)),
             c @ 32701..=32760 => Some((c - 32700, false)),
             _ => None,
@@ -58,7 +131,9 @@ impl Crs {
             (Some((zone, true)), _) => format!("WGS 84 / UTM zone {zone}N"),
             (Some((zone, false)), _) => format!("WGS 84 / UTM zone {zone}S"),
             (None, 4326) => "WGS 84 longitude/latitude".into(),
-            _ => format!("EPSG:{}", self.0),
+            (None, 3857) => "Web Mercator".into(),
+            (None, code) if code < OWN => format!("EPSG:{code}"),
+            (None, own) => own_systems().get((own - OWN) as usize).map_or(String::new(), |s| s.1.clone()),
         }
     }
 
@@ -67,20 +142,43 @@ impl Crs {
         self.projection().is_ok_and(|p| p.is_latlong())
     }
 
-    fn text(self) -> Result<String> {
+    /// Metres of one unit of its coordinates; none where they are degrees.
+    pub fn metres(self) -> Option<f64> {
+        self.projection().ok().filter(|p| !p.is_latlong()).map(|p| p.to_meter())
+    }
+
+    /// Its parameters.
+    ///
+    /// # Errors
+    /// [`Error::Coordinates`] where its code is not known.
+    pub fn definition(self) -> Result<Definition> {
         Ok(match (self.utm_zone(), self.0) {
             (Some((zone, north)), _) => {
                 let south = if north { "" } else { " +south" };
-                format!("+proj=utm +zone={zone}{south} +datum=WGS84 +units=m +no_defs")
+                Definition::parse(&format!("+proj=utm +zone={zone}{south} +datum=WGS84"))
             }
-            (None, 4326) => "+proj=longlat +datum=WGS84 +no_defs".into(),
-            _ => crs_definitions::from_code(self.0).ok_or_else(|| unknown(self.epsg()))?.proj4.to_string(),
+            (None, 4326) => Definition::parse("+proj=longlat +datum=WGS84"),
+            (None, code) if code < OWN => {
+                let row = u16::try_from(code).ok().and_then(crs_definitions::from_code);
+                Definition::parse(row.ok_or_else(|| unknown(code))?.proj4)
+            }
+            (None, own) => match own_systems().get((own - OWN) as usize) {
+                Some((d, _)) => d.clone(),
+                None => unreachable!("numbers are given out by from_definition alone"),
+            },
         })
     }
 
-    fn projection(self) -> Result<Proj> {
-        Proj::from_proj_string(&self.text()?)
-            .map_err(|e| Error::Coordinates(format!("EPSG:{} cannot be computed with: {e}", self.0)))
+    /// What is left out when its coordinates are brought to WGS 84, with the size of the error; none where nothing that
+    /// matters at the scale of scenes is.
+    pub fn caveat(self) -> Option<String> {
+        datum::without_grids(&self.definition().ok()?).1
+    }
+
+    pub(super) fn projection(self) -> Result<Proj> {
+        let (plain, _) = datum::without_grids(&self.definition()?);
+        Proj::from_proj_string(&plain.to_string())
+            .map_err(|e| Error::Coordinates(format!("{self} cannot be computed with: {e}")))
     }
 }
 
@@ -90,53 +188,17 @@ fn unknown(code: u32) -> Error {
 
 impl fmt::Display for Crs {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "EPSG:{}", self.0)
-    }
-}
-
-/// Turns coordinates of one system into those of another.
-pub struct Projector {
-    pair: Option<(Proj, Proj)>,
-    names: (Crs, Crs),
-}
-
-impl Projector {
-    /// From one system to another; the same system passes coordinates through untouched.
-    ///
-    /// # Errors
-    /// [`Error::Coordinates`] where a system cannot be computed with.
-    pub fn new(from: Crs, to: Crs) -> Result<Projector> {
-        let pair = if from == to { None } else { Some((from.projection()?, to.projection()?)) };
-        Ok(Projector { pair, names: (from, to) })
-    }
-
-    /// One place; degrees where a system is geographic.
-    ///
-    /// # Errors
-    /// [`Error::Coordinates`] where the place has no coordinates there.
-    pub fn project(&self, x: f64, y: f64) -> Result<(f64, f64)> {
-        let Some((from, to)) = &self.pair else { return Ok((x, y)) };
-        let fails = || Error::Coordinates(format!("({x}, {y}) in {} has no place in {}", self.names.0, self.names.1));
-        if from.is_latlong() && (x.abs() > 360.0 || y.abs() > 90.0) {
-            return Err(Error::Coordinates(format!(
-                "({x}, {y}) is no longitude and latitude in degrees (the coordinates may be in another system, or swapped)"
-            )));
+        match self.epsg() {
+            Some(code) => write!(f, "EPSG:{code}"),
+            None => write!(f, "{}", self.definition().map_err(|_| fmt::Error)?),
         }
-        let mut p = if from.is_latlong() { (x.to_radians(), y.to_radians(), 0.0) } else { (x, y, 0.0) };
-        transform(from, to, &mut p).map_err(|_| fails())?;
-        let (x, y) = if to.is_latlong() { (p.0.to_degrees(), p.1.to_degrees()) } else { (p.0, p.1) };
-        if x.is_finite() && y.is_finite() { Ok((x, y)) } else { Err(fails()) }
-    }
-
-    /// True where nothing is changed.
-    pub fn is_identity(&self) -> bool {
-        self.pair.is_none()
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::geo::Projector;
 
     /// Places computed by an independent Krueger series (order 4, WGS 84), metres.
     #[test]
@@ -172,7 +234,7 @@ mod tests {
 
     #[test]
     fn southern_zones_and_other_codes_and_errors() {
-        assert_eq!(Crs::utm(25, false).unwrap().epsg(), 32725);
+        assert_eq!(Crs::utm(25, false).unwrap().epsg(), Some(32725));
         assert!(Crs::from_epsg(3035).is_ok());
         assert!(Crs::from_epsg(1).unwrap_err().to_string().contains("EPSG:1 is not a known"));
         assert!(Crs::utm(61, true).is_err());

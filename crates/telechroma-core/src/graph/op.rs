@@ -15,7 +15,7 @@ pub trait Op: Debug + Send + Sync {
     /// Where the inputs' kinds or units make no sense.
     fn output(&self, inputs: &[&PlaneSpec]) -> Result<(Kind, Unit)>;
 
-    /// The window of its inputs that an output window needs.
+    /// The window of its inputs that an output window needs; an empty one where it needs nothing of them.
     fn needs(&self, out: Window) -> Window {
         out
     }

@@ -1,10 +1,13 @@
 //! Where cells lie: a grid (coordinate system, transform, size) and windows of cells in it.
 
+mod mapping;
 mod window;
 
+pub use mapping::Mapping;
 pub use window::Window;
 
-use crate::geo::{Affine, Crs};
+use crate::error::Error;
+use crate::geo::{Affine, Crs, Projector, area_between};
 
 /// A raster's cells on the ground.
 #[derive(Debug, Clone, PartialEq)]
@@ -21,6 +24,8 @@ pub struct Grid {
 
 /// How far two grids may be apart, in cells, and still be called aligned.
 const ALIGNED: f64 = 1e-3;
+/// Steps along a side of a grid when its outline is projected.
+const OUTLINE_STEPS: u32 = 32;
 
 impl Grid {
     /// All cells.
@@ -83,6 +88,56 @@ impl Grid {
             return Err("they lie more than ten million cells apart".into());
         }
         Ok((col.round() as i64, row.round() as i64))
+    }
+
+    /// Area of a cell of a row, square metres: on the map, or on the ellipsoid where the grid is in degrees.
+    ///
+    /// # Errors
+    /// Where its coordinate system is not known.
+    pub fn cell_area(&self, row: u32) -> Result<f64, Error> {
+        let crs = self.crs.ok_or_else(|| {
+            Error::Coordinates("the raster has no coordinate system, so its cells have no area in hectares".into())
+        })?;
+        match crs.metres() {
+            Some(unit) => Ok(self.transform.determinant().abs() * unit * unit),
+            None => {
+                let (w, _) = self.transform.cell();
+                let at = |r: u32| self.transform.to_world(0.0, f64::from(r)).1;
+                Ok(area_between(at(row), at(row + 1), w))
+            }
+        }
+    }
+
+    /// A part of it, its cells where they are.
+    #[must_use]
+    pub fn part(&self, window: Window) -> Grid {
+        let transform = self.transform.shifted(window.col as f64, window.row as f64);
+        Grid { crs: self.crs, transform, cols: window.cols, rows: window.rows }
+    }
+
+    /// Its outline in another coordinate system: west, south, east, north. Its sides are followed in steps, as they may
+    /// bend there.
+    ///
+    /// # Errors
+    /// Where a system cannot be computed with, or nothing of the outline has a place there.
+    pub fn bounds_in(&self, crs: Crs) -> Result<[f64; 4], Error> {
+        let own = self.crs.ok_or_else(|| Error::Coordinates("it has no coordinate system".into()))?;
+        let projector = Projector::new(own, crs)?;
+        let mut b = [f64::INFINITY, f64::INFINITY, f64::NEG_INFINITY, f64::NEG_INFINITY];
+        let (w, h) = (f64::from(self.cols), f64::from(self.rows));
+        for i in 0..=OUTLINE_STEPS {
+            let t = f64::from(i) / f64::from(OUTLINE_STEPS);
+            for (c, r) in [(t * w, 0.0), (t * w, h), (0.0, t * h), (w, t * h)] {
+                let (x, y) = self.transform.to_world(c, r);
+                if let Some((x, y)) = projector.place(x, y) {
+                    b = [b[0].min(x), b[1].min(y), b[2].max(x), b[3].max(y)];
+                }
+            }
+        }
+        match b[0] <= b[2] {
+            true => Ok(b),
+            false => Err(Error::Coordinates(format!("nothing of it has a place in {crs}"))),
+        }
     }
 
     /// True where a cell's size is in metres.

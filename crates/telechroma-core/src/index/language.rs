@@ -24,6 +24,10 @@ pub enum ExprKind {
     Name(String),
     /// `wavelength(band)`, micrometres.
     Wavelength(String),
+    /// `radiance(band)`: of a black body that is as warm as the band says, W m⁻² sr⁻¹ µm⁻¹.
+    Radiance(String),
+    /// `kelvin(band, value)`: how warm a black body of that radiance is in the band.
+    Kelvin(String, Box<Expr>),
     /// A function or operator of one, two or three operands.
     Call(Function, Vec<Expr>),
 }
@@ -60,6 +64,9 @@ pub enum Function {
     Sin,
     Cos,
     Tan,
+    Asin,
+    Acos,
+    Atan,
     Tanh,
     Floor,
     Ceil,
@@ -70,6 +77,9 @@ pub enum Function {
 /// Functions by the name they are called by, with the number of operands.
 const FUNCTIONS: &[(&str, Function, usize)] = &[
     ("abs", Function::Abs, 1),
+    ("acos", Function::Acos, 1),
+    ("asin", Function::Asin, 1),
+    ("atan", Function::Atan, 1),
     ("ceil", Function::Ceil, 1),
     ("clip", Function::Clip, 3),
     ("cos", Function::Cos, 1),
@@ -95,7 +105,8 @@ impl Expr {
     pub fn names(&self) -> Vec<String> {
         match &self.kind {
             ExprKind::Number(_) => vec![],
-            ExprKind::Name(n) | ExprKind::Wavelength(n) => vec![n.clone()],
+            ExprKind::Name(n) | ExprKind::Wavelength(n) | ExprKind::Radiance(n) => vec![n.clone()],
+            ExprKind::Kelvin(n, value) => [vec![n.clone()], value.names()].concat(),
             ExprKind::Call(_, parts) => parts.iter().flat_map(Expr::names).collect(),
         }
     }
@@ -148,7 +159,7 @@ fn tokens(text: &str) -> Result<Vec<(Token, usize)>> {
             found.push((Token::Number(number), at));
             at += end;
         } else if c.is_alphabetic() || c == '_' {
-            let end = rest.find(|d: char| !(d.is_alphanumeric() || d == '_')).unwrap_or(rest.len());
+            let end = word_end(rest);
             found.push((Token::Word(rest[..end].into()), at));
             at += end;
         } else if let Some(sign) = SIGNS.iter().find(|s| rest.starts_with(**s)) {
@@ -160,6 +171,16 @@ fn tokens(text: &str) -> Result<Vec<(Token, usize)>> {
     }
     found.push((Token::End, text.len()));
     Ok(found)
+}
+
+/// Where a word ends; a dot between two words joins an alias and what is meant of it.
+fn word_end(rest: &str) -> usize {
+    let plain = |t: &str| t.find(|d: char| !(d.is_alphanumeric() || d == '_')).unwrap_or(t.len());
+    let end = plain(rest);
+    match rest[end..].strip_prefix('.') {
+        Some(more) if more.starts_with(|d: char| d.is_alphabetic() || d == '_') => end + 1 + plain(more),
+        _ => end,
+    }
 }
 
 fn show(t: &Token) -> String {
@@ -378,15 +399,23 @@ impl Parser<'_> {
     }
 
     fn function(&mut self, name: &str, at: usize) -> Result<Expr> {
-        if name == "wavelength" {
+        if matches!(name, "wavelength" | "radiance" | "kelvin") {
             let Token::Word(band) = self.step() else {
-                return Err(failed(self.text, at, "wavelength() takes the name of a band"));
+                return Err(failed(self.text, at, format!("{name}() takes the name of a band")));
+            };
+            let kind = match name {
+                "radiance" => ExprKind::Radiance(band),
+                "wavelength" => ExprKind::Wavelength(band),
+                _ => {
+                    self.expect(",")?;
+                    ExprKind::Kelvin(band, Box::new(self.whole()?))
+                }
             };
             self.expect(")")?;
-            return Ok(Expr { at, kind: ExprKind::Wavelength(band) });
+            return Ok(Expr { at, kind });
         }
         let Some((_, f, n)) = FUNCTIONS.iter().find(|f| f.0 == name) else {
-            let names: Vec<&str> = FUNCTIONS.iter().map(|f| f.0).chain(["wavelength"]).collect();
+            let names: Vec<&str> = FUNCTIONS.iter().map(|f| f.0).chain(["kelvin", "radiance", "wavelength"]).collect();
             let hint = nearest(name, &names)
                 .map_or(format!("there are {}", names.join(", ")), |n| format!("did you mean '{n}'?"));
             return Err(failed(self.text, at, format!("unknown function '{name}': {hint}")));

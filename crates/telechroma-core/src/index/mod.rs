@@ -4,6 +4,6 @@ mod catalogue;
 mod language;
 mod program;
 
-pub use catalogue::{INDICES, IndexDef, find};
+pub use catalogue::{ASKED, INDICES, IndexDef, SETTINGS, Wants, find, settings_of};
 pub use language::{Expr, Function, parse};
 pub use program::{Names, Program, Resolved, Work};

@@ -7,7 +7,8 @@ use std::collections::HashMap;
 
 use super::language::{Expr, ExprKind, Function, parse};
 use crate::error::{Error, Result, nearest};
-use crate::index::INDICES;
+use crate::index::{ASKED, INDICES, SETTINGS};
+use crate::physics::planck;
 use crate::units::Unit;
 use crate::wide;
 
@@ -24,6 +25,11 @@ pub trait Names {
     /// Effective wavelength of a band, micrometres.
     fn wavelength_um(&self, band: &str) -> Option<f64>;
 
+    /// The thermal constants K1 and K2 of a band.
+    fn thermal(&self, _band: &str) -> Option<(f64, f64)> {
+        None
+    }
+
     /// All readable names, for messages.
     fn all(&self) -> Vec<String>;
 }
@@ -37,13 +43,16 @@ pub enum Resolved {
     Formula(String),
 }
 
-/// Names resolve to bands first, then to the user's formulas, then to the catalogue.
+/// Names resolve to bands first, then to the user's formulas, then to the catalogue. Behind an alias (`after.nbr`) stands
+/// what is meant of that input.
 pub(crate) fn resolve(name: &str, names: &dyn Names) -> Option<Resolved> {
     if let Some(unit) = names.band(name) {
         return Some(Resolved::Band(unit));
     }
-    let catalogue = || INDICES.iter().find(|d| d.id == name).map(|d| d.formula.to_string());
-    names.formula(name).or_else(catalogue).map(Resolved::Formula)
+    let plain = name.rsplit('.').next().unwrap_or(name);
+    let catalogue = || INDICES.iter().find(|d| d.id == plain).map(|d| d.formula.to_string());
+    let setting = || SETTINGS.iter().find(|(n, _)| *n == plain).map(|(_, v)| v.to_string());
+    names.formula(name).or_else(catalogue).or_else(setting).map(Resolved::Formula)
 }
 
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -68,6 +77,8 @@ struct Compiler<'a> {
     program: Program,
     known: HashMap<String, usize>,
     inside: Vec<String>,
+    /// Whose bands the formula at hand is about.
+    alias: Option<String>,
 }
 
 impl Program {
@@ -78,13 +89,26 @@ impl Program {
     /// needs a band that is not there.
     pub fn compile(text: &str, names: &dyn Names) -> Result<Program> {
         let program = Program { inputs: vec![], steps: vec![] };
-        let mut c = Compiler { names, program, known: HashMap::new(), inside: vec![] };
+        let mut c = Compiler { names, program, known: HashMap::new(), inside: vec![], alias: None };
         let last = c.expr(&parse(text)?, text)?;
         if last + 1 != c.program.steps.len() {
             let zero = c.step(Step::Constant(0.0));
             c.program.steps.push(Step::Call(Function::Add, [last, zero, 0]));
         }
         Ok(c.program)
+    }
+
+    /// `band · factor + offset`.
+    pub fn line(band: &str, factor: f64, offset: f64) -> Program {
+        let constant = |c| Step::Constant(c);
+        let steps = vec![
+            Step::Input(0),
+            constant(factor),
+            Step::Call(Function::Multiply, [0, 1, 0]),
+            constant(offset),
+            Step::Call(Function::Add, [2, 3, 0]),
+        ];
+        Program { inputs: vec![band.into()], steps }
     }
 
     /// The same, then `value · factor + offset`.
@@ -187,16 +211,28 @@ impl Compiler<'_> {
         Ok(match &e.kind {
             ExprKind::Number(n) => self.step(Step::Constant(*n)),
             ExprKind::Name(name) => self.name(name, e.at, text)?,
-            ExprKind::Wavelength(band) => match self.names.wavelength_um(band) {
+            ExprKind::Wavelength(band) => match self.names.wavelength_um(&self.full(band)) {
                 Some(um) => self.step(Step::Constant(um)),
-                None => {
-                    return Err(Error::Formula {
-                        formula: text.into(),
-                        at: e.at,
-                        message: format!("the wavelength of band '{band}' is not known"),
-                    });
-                }
+                None => return Err(no_wavelength(text, e.at, band)),
             },
+            ExprKind::Radiance(band) => {
+                let (k1, k2) = self.constants(band, e.at, text)?;
+                let kelvin = self.name(band, e.at, text)?;
+                let [k1, k2, one] = [k1, k2, 1.0].map(|c| self.step(Step::Constant(c)));
+                let power = self.step(Step::Call(Function::Divide, [k2, kelvin, 0]));
+                let rise = self.step(Step::Call(Function::Exp, [power, 0, 0]));
+                let below = self.step(Step::Call(Function::Subtract, [rise, one, 0]));
+                self.step(Step::Call(Function::Divide, [k1, below, 0]))
+            }
+            ExprKind::Kelvin(band, radiance) => {
+                let (k1, k2) = self.constants(band, e.at, text)?;
+                let radiance = self.expr(radiance, text)?;
+                let [k1, k2, one] = [k1, k2, 1.0].map(|c| self.step(Step::Constant(c)));
+                let share = self.step(Step::Call(Function::Divide, [k1, radiance, 0]));
+                let above = self.step(Step::Call(Function::Add, [share, one, 0]));
+                let log = self.step(Step::Call(Function::Ln, [above, 0, 0]));
+                self.step(Step::Call(Function::Divide, [k2, log, 0]))
+            }
             ExprKind::Call(f, parts) => {
                 let mut operands = [0; 3];
                 for (o, part) in operands.iter_mut().zip(parts) {
@@ -219,34 +255,60 @@ impl Compiler<'_> {
         })
     }
 
+    /// K1 and K2 of a band: those of its metadata, else of its wavelength.
+    fn constants(&self, band: &str, at: usize, text: &str) -> Result<(f64, f64)> {
+        let full = self.full(band);
+        let stated = self.names.thermal(&full).or_else(|| self.names.wavelength_um(&full).map(planck));
+        stated.ok_or_else(|| no_wavelength(text, at, band))
+    }
+
+    /// A name as the inputs know it: with the alias of the formula it stands in, unless it has its own.
+    fn full(&self, name: &str) -> String {
+        match &self.alias {
+            Some(alias) if !name.contains('.') => format!("{alias}.{name}"),
+            _ => name.into(),
+        }
+    }
+
     fn name(&mut self, name: &str, at: usize, text: &str) -> Result<usize> {
-        match resolve(name, self.names) {
-            Some(Resolved::Band(_)) => {
-                let i = self.program.inputs.iter().position(|n| n == name).unwrap_or_else(|| {
-                    self.program.inputs.push(name.into());
+        let full = self.full(name);
+        // what the user names means the same in every formula
+        let own = || self.names.formula(name).map(Resolved::Formula);
+        match resolve(&full, self.names).filter(|r| matches!(r, Resolved::Band(_))).or_else(own) {
+            found @ Some(_) => found,
+            None => resolve(&full, self.names),
+        }
+        .map_or_else(|| Err(self.unknown(name, at, text)), Ok)
+        .and_then(|found| match found {
+            Resolved::Band(_) => {
+                let i = self.program.inputs.iter().position(|n| *n == full).unwrap_or_else(|| {
+                    self.program.inputs.push(full.clone());
                     self.program.inputs.len() - 1
                 });
                 Ok(self.step(Step::Input(i)))
             }
-            Some(Resolved::Formula(formula)) => {
-                if self.inside.iter().any(|n| n == name) {
-                    return Err(Error::Formula {
-                        formula: text.into(),
-                        at,
-                        message: format!("'{name}' is defined by itself"),
-                    });
+            Resolved::Formula(formula) => {
+                if self.inside.contains(&full) {
+                    let message = format!("'{name}' is defined by itself");
+                    return Err(Error::Formula { formula: text.into(), at, message });
                 }
-                self.inside.push(name.into());
+                let outer = full.rsplit_once('.').map(|(alias, _)| alias.to_string());
+                let outer = std::mem::replace(&mut self.alias, outer);
+                self.inside.push(full);
                 let n = self.expr(&parse(&formula)?, &formula)?;
                 self.inside.pop();
+                self.alias = outer;
                 Ok(n)
             }
-            None => Err(self.unknown(name, at, text)),
-        }
+        })
     }
 
     fn unknown(&self, name: &str, at: usize, text: &str) -> Error {
         let have = self.names.all();
+        if let Some((_, what)) = ASKED.iter().find(|(n, _)| *n == name) {
+            let for_what = self.inside.first().map_or("this formula", String::as_str);
+            return Error::NotGiven { layer: for_what.into(), name: name.into(), what: (*what).into() };
+        }
         if crate::scene::BandRole::from_name(name).is_some() {
             let for_what = self.inside.first().map_or(String::new(), |i| format!(" (needed by {i})"));
             return Error::MissingBand { scene: "this input".into(), role: name.into(), for_what, have };
@@ -260,6 +322,10 @@ impl Compiler<'_> {
             message: format!("unknown band '{name}'{hint} (this input has {})", have.join(", ")),
         }
     }
+}
+
+fn no_wavelength(text: &str, at: usize, band: &str) -> Error {
+    Error::Formula { formula: text.into(), at, message: format!("the wavelength of band '{band}' is not known") }
 }
 
 fn truth(b: bool) -> f64 {
@@ -342,6 +408,9 @@ impl Function {
             Function::Sin => a.sin(),
             Function::Cos => a.cos(),
             Function::Tan => a.tan(),
+            Function::Asin => a.asin(),
+            Function::Acos => a.acos(),
+            Function::Atan => a.atan(),
             Function::Tanh => a.tanh(),
             Function::Floor => a.floor(),
             Function::Ceil => a.ceil(),

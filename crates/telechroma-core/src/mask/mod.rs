@@ -51,6 +51,11 @@ impl Reasons {
         self.0
     }
 
+    /// The set of some bits.
+    pub const fn from_bits(bits: u16) -> Reasons {
+        Reasons(bits)
+    }
+
     /// Both.
     pub const fn and(self, other: Reasons) -> Reasons {
         Reasons(self.0 | other.0)

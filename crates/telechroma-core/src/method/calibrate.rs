@@ -2,13 +2,17 @@
 
 use std::str::FromStr;
 
+use super::clear::Sky;
+use super::frame::{Frame, bring};
 use crate::error::{Error, Result};
 use crate::graph::{Graph, NodeId};
-use crate::op::{Calibrate, Calibrator, Sample};
-use crate::physics::{Calibration, Line, reflectance_line};
+use crate::index::Program;
+use crate::op::{Calibrate, Calibrator, Compute, Resample, Sample, limit};
+use crate::physics::{ASSUMED_DARK, Calibration, DarkMethod, LOWEST_SUN, Line, reflectance_line, surface_line};
+use crate::run::Note;
 use crate::scene::{Band, BandRole, Coefficient, Content, Scene};
 use crate::tile::Kind;
-use crate::units::Unit;
+use crate::units::{Degrees, Nanometres, Unit};
 
 /// What counts become.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -18,6 +22,8 @@ pub enum Target {
     /// Top-of-atmosphere reflectance; thermal bands brightness temperature.
     #[default]
     Toa,
+    /// Surface reflectance: as delivered at Level 2, else a dark-object estimate; thermal bands as [`Target::Toa`].
+    Surface(DarkMethod),
 }
 
 impl Target {
@@ -26,15 +32,29 @@ impl Target {
         match self {
             Target::Radiance => "radiance",
             Target::Toa => "toa",
+            Target::Surface(_) => "surface",
         }
+    }
+
+    /// What it is, for people.
+    pub fn text(self) -> String {
+        match self {
+            Target::Surface(method) => format!("surface reflectance (dark-object estimate, {})", method.name()),
+            other => other.name().into(),
+        }
+    }
+
+    /// True for reflectance at the surface.
+    pub fn is_surface(self) -> bool {
+        matches!(self, Target::Surface(_))
     }
 
     /// The unit a band has after it.
     pub fn unit(self, role: BandRole) -> Unit {
         match (self, role.is_thermal()) {
             (Target::Radiance, _) => Unit::Radiance,
-            (Target::Toa, true) => Unit::Kelvin,
-            (Target::Toa, false) => Unit::Reflectance,
+            (Target::Toa | Target::Surface(_), true) => Unit::Kelvin,
+            (Target::Toa | Target::Surface(_), false) => Unit::Reflectance,
         }
     }
 }
@@ -46,7 +66,8 @@ impl FromStr for Target {
         match text {
             "radiance" => Ok(Target::Radiance),
             "toa" => Ok(Target::Toa),
-            _ => Err(Error::unknown("calibration target", text, ["radiance", "toa"])),
+            "surface" => Ok(Target::Surface(DarkMethod::default())),
+            _ => Err(Error::unknown("calibration target", text, ["radiance", "toa", "surface"])),
         }
     }
 }
@@ -67,7 +88,7 @@ pub(crate) fn missing(scene: &Scene, role: BandRole, for_what: &str) -> Error {
     Error::MissingBand { scene: format!("scene {}", scene.id), role: role.name().into(), for_what, have: scene.roles() }
 }
 
-/// Adds a band to a graph. Where `unless` hides a whole tile nothing is decoded.
+/// Adds a band to a graph, brought to the run's grid. Where `sky` hides a whole tile nothing is decoded.
 ///
 /// # Errors
 /// Where the scene lacks the band or its coefficients, or the sun was down.
@@ -76,11 +97,12 @@ pub fn calibrated_band(
     scene: &Scene,
     role: BandRole,
     target: Target,
-    unless: Option<NodeId>,
+    sky: Option<Sky>,
+    resample: Option<Resample>,
 ) -> Result<SceneBand> {
     let band = scene.band(role).ok_or_else(|| missing(scene, role, ""))?;
     let (sample, unit) = match &band.content {
-        Content::Values(unit) => (Sample::Values, *unit),
+        Content::Values(unit) => (Sample::Values, pass_through(scene, band, *unit, target)?),
         Content::Counts(_) => {
             let fill = match band.source.spec().kind {
                 Kind::Counts { fill } => fill,
@@ -89,8 +111,74 @@ pub fn calibrated_band(
             (Sample::Counts(Calibrator::new(calibration(scene, band, target)?, fill)), target.unit(band.role))
         }
     };
-    let node = g.source(band.source.clone(), unless)?;
-    Ok(SceneBand { node, sample, unit })
+    let off = match (&band.content, target) {
+        (Content::Values(_), Target::Surface(_)) if takes_dark(scene, band) => Some(surface(scene, band, target)?),
+        _ => None,
+    };
+    let lowered = |g: &mut Graph, node: NodeId| match off {
+        None => Ok(node),
+        Some(Line { gain, offset }) => g.add(Compute { program: Program::line("toa", gain, offset), unit }, &[node]),
+    };
+    if g.fits(&*band.source) {
+        let node = g.source(band.source.clone(), sky.map(|s| s.run))?;
+        let node = lowered(g, node)?;
+        return Ok(SceneBand { node, sample, unit });
+    }
+    let gate = sky.map(|s| s.native).filter(|s| *g.node(*s).spec().grid == *band.source.spec().grid);
+    let node = g.native(band.source.clone(), gate)?;
+    let node = match sample {
+        Sample::Counts(by) => g.add(Calibrate { by, unit }, &[node])?,
+        Sample::Values => lowered(g, node)?,
+    };
+    let node = bring(g, node, resample)?;
+    Ok(SceneBand { node, sample: Sample::Values, unit })
+}
+
+/// True for a band that a dark object is taken off: never a second time, never from what is surface reflectance already.
+pub(crate) fn takes_dark(scene: &Scene, band: &Band) -> bool {
+    let reflects = !band.role.is_thermal() && !band.role.is_product() && !matches!(band.role.name(), "cirrus" | "pan");
+    let above_air = match band.content {
+        Content::Counts(_) => true,
+        Content::Values(unit) => unit == Unit::Reflectance && scene.level.starts_with("L1"),
+    };
+    reflects && above_air
+}
+
+/// Reflectance above the air to reflectance at the surface.
+fn surface(scene: &Scene, band: &Band, target: Target) -> Result<Line> {
+    let Target::Surface(method) = target else { unreachable!("asked only for surface reflectance") };
+    let lacks = |key: &str| Error::MissingCalibration {
+        scene: scene.id.clone(),
+        role: band.role.name().into(),
+        target: target.name().into(),
+        key: key.into(),
+    };
+    let dark = scene.dark.iter().find(|d| d.role == band.role).ok_or_else(|| lacks("dark object"))?;
+    let sun = scene.sun.map(|s| s.elevation);
+    if method == DarkMethod::Cost {
+        let elevation = sun.ok_or_else(|| lacks("sun elevation"))?;
+        if elevation.0 < LOWEST_SUN.0 {
+            return Err(Error::Usage(format!(
+                "scene {}: the sun stood {:.1}° high; cost over-corrects below {}°, use dos1",
+                scene.id, elevation.0, LOWEST_SUN.0
+            )));
+        }
+    }
+    let centre = band.edges.map(|(a, b)| Nanometres((a.0 + b.0) / 2.0)).or(band.wavelength);
+    // a dark object below the assumed reflectance takes nothing off: it is no haze
+    Ok(surface_line(method, dark.reflectance.max(ASSUMED_DARK), centre, sun.unwrap_or(Degrees(90.0))))
+}
+
+/// Values that are calibrated already pass through; they are never turned back into radiance.
+fn pass_through(scene: &Scene, band: &Band, unit: Unit, target: Target) -> Result<Unit> {
+    match (target, unit) {
+        (Target::Radiance, Unit::Reflectance | Unit::Kelvin) => Err(Error::UnitMismatch {
+            what: format!("band '{}' of {}", band.role, scene.id),
+            found: unit.label().into(),
+            wants: "raw counts (for radiance)".into(),
+        }),
+        _ => Ok(unit),
+    }
 }
 
 /// How a band's counts become the target.
@@ -112,11 +200,21 @@ pub fn calibration(scene: &Scene, band: &Band, target: Target) -> Result<Calibra
     }
     match (target, band.role.is_thermal()) {
         (Target::Radiance, _) => Ok(Calibration::Line(known(&c.radiance, lacks)?)),
-        (Target::Toa, true) => {
+        (Target::Surface(_), false) if takes_dark(scene, band) => {
+            let Calibration::Line(toa) = calibration(scene, band, Target::Toa)? else {
+                unreachable!("bands of reflected light are calibrated by a line")
+            };
+            let to_surface = surface(scene, band, target)?;
+            Ok(Calibration::Line(Line {
+                gain: toa.gain * to_surface.gain,
+                offset: toa.offset * to_surface.gain + to_surface.offset,
+            }))
+        }
+        (Target::Toa | Target::Surface(_), true) => {
             let (k1, k2) = known(&c.thermal, lacks)?;
             Ok(Calibration::Brightness { radiance: known(&c.radiance, lacks)?, k1, k2 })
         }
-        (Target::Toa, false) => {
+        (Target::Toa | Target::Surface(_), false) => {
             let Line { gain, offset } = known(&c.reflectance, lacks)?;
             let elevation = scene.sun.ok_or_else(|| lacks("SUN_ELEVATION"))?.elevation;
             let night = || Error::NightScene { scene: scene.id.clone(), elevation: elevation.0 };
@@ -128,20 +226,26 @@ pub fn calibration(scene: &Scene, band: &Band, target: Target) -> Result<Calibra
 /// A band's role, its calibrated plane, and the plane's unit.
 pub type CalibratedPlane = (BandRole, NodeId, Unit);
 
-/// A graph of one scene's bands, calibrated.
+/// A graph of one scene's bands, calibrated, on the frame's grid.
 ///
 /// # Errors
 /// As [`calibrated_band`].
-pub fn plan_calibrated(scene: &Scene, roles: &[BandRole], target: Target) -> Result<(Graph, Vec<CalibratedPlane>)> {
-    let mut g = Graph::new((*scene.grid).clone());
+pub fn plan_calibrated(
+    scene: &Scene,
+    roles: &[BandRole],
+    target: Target,
+    frame: &Frame,
+) -> Result<(Graph, Vec<CalibratedPlane>, Vec<Note>)> {
+    let framed = frame.over(&[(format!("scene {}", scene.id), scene.grid.clone())])?;
+    let mut g = Graph::new(framed.grid);
     let mut planes = vec![];
     for role in roles {
-        let band = calibrated_band(&mut g, scene, *role, target, None)?;
+        let band = calibrated_band(&mut g, scene, *role, target, None, frame.resample)?;
         let node = match band.sample {
             Sample::Values => band.node,
             Sample::Counts(by) => g.add(Calibrate { by, unit: band.unit }, &[band.node])?,
         };
-        planes.push((*role, node, band.unit));
+        planes.push((*role, limit(&mut g, node, framed.area.as_ref())?, band.unit));
     }
-    Ok((g, planes))
+    Ok((g, planes, framed.notes))
 }

@@ -1,13 +1,30 @@
 //! Methods: from scenes to graphs. The only code that knows the order of steps.
 
+mod assemble;
+mod breaks;
 mod calibrate;
 mod clear;
+mod dark;
+mod frame;
+mod layers;
+mod measure;
+mod names;
 mod period;
 mod season;
+mod stack;
+mod suspect;
 
+pub use assemble::{Assembled, Piece, plan_assembled};
+pub use breaks::{Breaks, Planned, find_breaks};
 pub use calibrate::{CalibratedPlane, Target, calibrated_band, calibration, plan_calibrated};
-pub use clear::{MaskOptions, clear_sky, plan_mask};
-pub use period::Every;
+pub use clear::{MaskOptions, Sky, clear_sky, plan_mask};
+pub use dark::{dark_objects, dark_troubles};
+pub use frame::{Frame, Framed, GridRequest, bring};
+pub use layers::plan_layers;
+pub use measure::{MEASURES, MeasureDef, find_measure};
+pub use period::{Every, window};
 pub use season::{
-    BandChoice, LayerRequest, PlannedLayer, PlannedPeriod, PlannedSeason, Recipe, plan_layers, plan_season,
+    Aliased, BandChoice, LayerRequest, PlannedLayer, PlannedPeriod, PlannedSeason, Recipe, needed_roles, plan_season,
 };
+pub use stack::By;
+pub use suspect::{Suspects, suspicious};

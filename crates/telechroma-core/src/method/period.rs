@@ -7,7 +7,7 @@ use jiff::civil::Date;
 use crate::error::{Error, Result};
 
 /// How scenes are put together.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub enum Every {
     /// All in one.
     #[default]
@@ -18,10 +18,12 @@ pub enum Every {
     Season,
     /// By calendar month.
     Month,
-    /// By sixteen days counted from 1 January; the last of a year is shorter.
-    SixteenDays,
+    /// By so many days counted from 1 January; the last period of a year is shorter.
+    Days(u16),
     /// Each scene for itself.
     Scene,
+    /// By windows from a first to a last day; scenes in none are left out.
+    Windows(Vec<(Date, Date)>),
 }
 
 const NAMES: &[(&str, Every)] = &[
@@ -29,19 +31,23 @@ const NAMES: &[(&str, Every)] = &[
     ("year", Every::Year),
     ("season", Every::Season),
     ("month", Every::Month),
-    ("16 days", Every::SixteenDays),
+    ("16 days", Every::Days(16)),
     ("scene", Every::Scene),
 ];
 
 impl Every {
     /// Its name.
-    pub fn name(self) -> &'static str {
-        NAMES.iter().find(|(_, e)| *e == self).map_or("", |(n, _)| n)
+    pub fn name(&self) -> String {
+        match self {
+            Every::Days(n) => format!("{n} days"),
+            Every::Windows(list) => list.iter().map(|(a, b)| format!("{a}..{b}")).collect::<Vec<_>>().join(","),
+            other => NAMES.iter().find(|(_, e)| e == other).map_or(String::new(), |(n, _)| (*n).to_string()),
+        }
     }
 
-    /// The name of the period a day falls in; names of one kind sort by time.
-    pub fn period(self, day: Date) -> String {
-        match self {
+    /// The name of the period a day falls in, if it falls in one; names of one kind sort by time.
+    pub fn period(&self, day: Date) -> Option<String> {
+        Some(match self {
             Every::All => "all".into(),
             Every::Year => format!("{:04}", day.year()),
             Every::Month => format!("{:04}-{:02}", day.year(), day.month()),
@@ -52,21 +58,74 @@ impl Every {
                 let year = i32::from(day.year()) + i32::from(day.month() == 12);
                 format!("{year:04}-{number}{name}")
             }
-            Every::SixteenDays => {
-                let number = (day.day_of_year() - 1) / 16;
-                let first = day.first_of_year().saturating_add(jiff::Span::new().days(i64::from(number) * 16));
-                let last = first.saturating_add(jiff::Span::new().days(15)).min(day.last_of_year());
-                format!("{first}_{last}")
+            Every::Days(n) => {
+                let n = i64::from((*n).max(1));
+                let number = i64::from(day.day_of_year() - 1) / n;
+                let first = day.first_of_year().saturating_add(jiff::Span::new().days(number * n));
+                let last = first.saturating_add(jiff::Span::new().days(n - 1)).min(day.last_of_year());
+                window_name(first, last)
             }
-        }
+            Every::Windows(list) => {
+                let (first, last) = list.iter().find(|(a, b)| (*a..=*b).contains(&day))?;
+                window_name(*first, *last)
+            }
+        })
     }
+}
+
+fn window_name(first: Date, last: Date) -> String {
+    format!("{first}_{last}")
+}
+
+/// A window of days written `2031-04-01..2031-06-15`; a month or a year stands for all its days.
+///
+/// # Errors
+/// Where it is none.
+pub fn window(text: &str) -> Result<(Date, Date)> {
+    let wrong = || {
+        Error::Usage(format!(
+            "'{text}' is no window of days: write 2031-04-01..2031-06-15, a day, a month as 2031-06 or a year as 2031"
+        ))
+    };
+    let span = |t: &str| -> Result<(Date, Date)> {
+        let t = t.trim();
+        if let Ok(day) = t.parse::<Date>() {
+            return Ok((day, day));
+        }
+        let digits = |t: &str| t.bytes().all(|b| b.is_ascii_digit());
+        let (first, whole_year) = match t.split_once('-') {
+            None if t.len() == 4 && digits(t) => (format!("{t}-01-01"), true),
+            Some((y, m)) if y.len() == 4 && m.len() == 2 && digits(y) && digits(m) => (format!("{t}-01"), false),
+            _ => return Err(wrong()),
+        };
+        let first: Date = first.parse().map_err(|_| wrong())?;
+        Ok((first, if whole_year { first.last_of_year() } else { first.last_of_month() }))
+    };
+    let (first, last) = match text.split_once("..") {
+        Some((a, b)) => (span(a)?.0, span(b)?.1),
+        None => span(text)?,
+    };
+    if first <= last { Ok((first, last)) } else { Err(wrong()) }
 }
 
 impl FromStr for Every {
     type Err = Error;
 
     fn from_str(text: &str) -> Result<Every> {
-        let found = NAMES.iter().find(|(n, _)| *n == text).map(|(_, e)| *e);
+        if text.contains("..") {
+            let mut list = text.split(',').map(window).collect::<Result<Vec<_>>>()?;
+            list.sort();
+            if let Some(w) = list.windows(2).find(|w| w[0].1 >= w[1].0) {
+                let (a, b) = (window_name(w[0].0, w[0].1), window_name(w[1].0, w[1].1));
+                return Err(Error::Usage(format!("the windows {a} and {b} overlap: a scene belongs to one period")));
+            }
+            return Ok(Every::Windows(list));
+        }
+        let days = text.strip_suffix(" days").or_else(|| text.strip_suffix(" day")).map(str::trim);
+        if let Some(n) = days.and_then(|n| n.parse::<u16>().ok()).filter(|n| (1..=366).contains(n)) {
+            return Ok(Every::Days(n));
+        }
+        let found = NAMES.iter().find(|(n, _)| *n == text).map(|(_, e)| e.clone());
         found.ok_or_else(|| Error::unknown("period", text, NAMES.iter().map(|(n, _)| n)))
     }
 }
@@ -78,13 +137,21 @@ mod tests {
     #[test]
     fn days_fall_into_their_periods() {
         let day = |t: &str| t.parse::<Date>().unwrap();
-        assert_eq!(Every::Month.period(day("2031-06-30")), "2031-06");
-        assert_eq!(Every::Season.period(day("2031-12-01")), "2032-1DJF");
-        assert_eq!(Every::Season.period(day("2031-11-30")), "2031-4SON");
-        assert_eq!(Every::SixteenDays.period(day("2031-01-16")), "2031-01-01_2031-01-16");
-        assert_eq!(Every::SixteenDays.period(day("2031-01-17")), "2031-01-17_2031-02-01");
-        assert_eq!(Every::SixteenDays.period(day("2032-12-31")), "2032-12-18_2032-12-31");
-        assert_eq!("16 days".parse::<Every>().unwrap(), Every::SixteenDays);
+        assert_eq!(Every::Month.period(day("2031-06-30")).unwrap(), "2031-06");
+        assert_eq!(Every::Season.period(day("2031-12-01")).unwrap(), "2032-1DJF");
+        assert_eq!(Every::Season.period(day("2031-11-30")).unwrap(), "2031-4SON");
+        assert_eq!(Every::Days(16).period(day("2031-01-16")).unwrap(), "2031-01-01_2031-01-16");
+        assert_eq!(Every::Days(16).period(day("2031-01-17")).unwrap(), "2031-01-17_2031-02-01");
+        assert_eq!(Every::Days(16).period(day("2032-12-31")).unwrap(), "2032-12-18_2032-12-31");
+        assert_eq!("16 days".parse::<Every>().unwrap(), Every::Days(16));
+        assert_eq!(Every::Days(10).period(day("2031-01-11")).unwrap(), "2031-01-11_2031-01-20");
+        assert_eq!("10 days".parse::<Every>().unwrap().name(), "10 days");
+        let windows: Every = "2031-07..2031-08,2031-04-10..2031-05-03".parse().unwrap();
+        assert_eq!(windows.name(), "2031-04-10..2031-05-03,2031-07-01..2031-08-31");
+        assert_eq!(windows.period(day("2031-08-31")).unwrap(), "2031-07-01_2031-08-31");
+        assert_eq!(windows.period(day("2031-09-01")), None);
+        assert!("2031..2031-12,2031-06..2032".parse::<Every>().unwrap_err().to_string().contains("overlap"));
+        assert!("2031-6..2031-07".parse::<Every>().unwrap_err().to_string().contains("no window of days"));
         assert!("monthly".parse::<Every>().unwrap_err().to_string().contains("did you mean 'month'"));
     }
 }

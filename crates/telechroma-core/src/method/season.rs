@@ -1,14 +1,22 @@
-//! The main job: scenes → calibrated, masked → one composite a period → layers. Also layers of rasters made earlier.
+//! The main job: scenes → calibrated, masked → one composite a period → layers.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
-use super::calibrate::{SceneBand, Target, calibrated_band, missing};
-use super::clear::{MaskOptions, clear_sky};
+use jiff::civil::Date;
+
+use super::calibrate::Target;
+use super::clear::{MaskOptions, Sky, clear_sky};
+use super::frame::Frame;
+use super::layers::{Ready, add_layer, add_program, keep_program, limited, place, ready, wants};
+use super::names::{LOOKS, SceneNames, aliased};
 use super::period::Every;
+use super::stack::{By, Stack, score_roles};
+use crate::area::Area;
 use crate::error::{Error, Result};
 use crate::graph::{Graph, NodeId};
-use crate::index::{INDICES, IndexDef, Names, Program, find};
-use crate::op::{Clear, Composite, Compute, Looks};
+use crate::index::Program;
+use crate::op::{Clear, Looks, limit};
 use crate::run::Note;
 use crate::scene::{BandRole, LayerSet, Scene};
 use crate::units::{Nanometres, TemperatureUnit, Unit};
@@ -34,6 +42,15 @@ pub struct LayerRequest {
     pub formula: Option<String>,
 }
 
+/// A raster that formulas name by an alias: `after.nir`.
+#[derive(Debug, Clone)]
+pub struct Aliased {
+    /// The alias.
+    pub alias: String,
+    /// The raster.
+    pub set: LayerSet,
+}
+
 /// Everything the main job may be told.
 #[derive(Debug, Clone, Default)]
 pub struct Recipe {
@@ -43,16 +60,28 @@ pub struct Recipe {
     pub mask: MaskOptions,
     /// How scenes are put together.
     pub every: Every,
+    /// How the dates of a period become one value.
+    pub by: By,
+    /// The spread of each band's looks round their median is an output too.
+    pub spread: bool,
     /// Clear samples a cell needs.
     pub at_least: u32,
     /// The composite's bands.
     pub bands: BandChoice,
     /// The layers.
     pub layers: Vec<LayerRequest>,
+    /// Names that formulas use, and what they stand for: an emissivity, the water vapour of the air.
+    pub defined: Vec<(String, String)>,
+    /// Rasters that formulas use.
+    pub aliases: Vec<Aliased>,
+    /// Windows of days whose composites formulas compare by these names; there is one period then.
+    pub sides: Vec<(String, (Date, Date))>,
     /// Unit of layers that are temperatures; composites stay in kelvin.
     pub temperature: TemperatureUnit,
     /// Cells that count in a summary.
     pub keep: Option<String>,
+    /// The grid and the area.
+    pub frame: Frame,
 }
 
 /// One output plane.
@@ -81,6 +110,8 @@ pub struct PlannedPeriod {
     pub bands: Vec<PlannedLayer>,
     /// Count of clear looks; none for rasters made earlier.
     pub looks: Option<NodeId>,
+    /// What goes with the bands: their spread, the day of the look chosen.
+    pub extras: Vec<PlannedLayer>,
     /// The layers.
     pub layers: Vec<PlannedLayer>,
     /// Cells that count in a summary are not zero here.
@@ -103,128 +134,51 @@ pub struct PlannedSeason {
 /// Sun elevation below which reflectance is uncertain, degrees.
 const LOW_SUN: f64 = 15.0;
 
-struct SceneNames<'a> {
-    scenes: &'a [Scene],
-    recipe: &'a Recipe,
+/// The side that a name such as `before.nir` is about, and what is meant of it.
+pub(super) fn side_of<'a>(recipe: &Recipe, name: &'a str) -> Option<(&'a str, &'a str)> {
+    name.split_once('.').filter(|(side, _)| recipe.sides.iter().any(|s| s.0 == *side))
 }
 
-impl SceneNames<'_> {
-    fn any(&self, name: &str) -> Option<&crate::scene::Band> {
-        let role = BandRole::from_name(name)?;
-        self.scenes.iter().find_map(|s| s.band(role))
-    }
+/// What a recipe asks of scenes.
+struct Resolved {
+    layers: Vec<Ready>,
+    keep: Option<Program>,
+    /// Bands that are outputs of their own.
+    shown: Vec<BandRole>,
+    /// All bands that are composed.
+    roles: Vec<BandRole>,
 }
 
-fn own_formula(layers: &[LayerRequest], name: &str) -> Option<String> {
-    layers.iter().find(|l| l.name == name).and_then(|l| l.formula.clone())
+fn resolve(scenes: &[Scene], recipe: &Recipe) -> Result<Resolved> {
+    let names = SceneNames::new(scenes, recipe);
+    let layers = recipe.layers.iter().map(|l| ready(l, &names, recipe.temperature)).collect::<Result<Vec<_>>>()?;
+    let keep = keep_program(recipe, &names)?;
+    let shown = shown_bands(scenes, recipe, &layers, keep.as_ref())?;
+    let mut roles = shown.clone();
+    for program in layers.iter().map(|l| &l.program).chain(keep.as_ref()) {
+        let plain = |n: &String| BandRole::from_name(side_of(recipe, n).map_or(n.as_str(), |s| s.1));
+        roles.extend(program.inputs().iter().filter_map(plain).filter(|r| !shown.contains(r)));
+    }
+    roles.sort();
+    roles.dedup();
+    Ok(Resolved { layers, keep, shown, roles })
 }
 
-impl Names for SceneNames<'_> {
-    fn band(&self, name: &str) -> Option<Unit> {
-        let band = self.any(name)?;
-        Some(match &band.content {
-            crate::scene::Content::Values(unit) => *unit,
-            crate::scene::Content::Counts(_) => self.recipe.target.unit(band.role),
-        })
+/// The bands of scenes that a recipe reads.
+///
+/// # Errors
+/// Where a layer or score needs a band that no scene has.
+pub fn needed_roles(scenes: &[Scene], recipe: &Recipe) -> Result<Vec<BandRole>> {
+    if scenes.is_empty() {
+        return Ok(vec![]);
     }
-
-    fn formula(&self, name: &str) -> Option<String> {
-        own_formula(&self.recipe.layers, name)
+    let mut roles = resolve(scenes, recipe)?.roles;
+    if let By::Look { score: Some(score), .. } = &recipe.by {
+        roles.extend(score_roles(scenes, score, recipe)?);
     }
-
-    fn wavelength_um(&self, name: &str) -> Option<f64> {
-        self.any(name)?.wavelength.map(|w| w.0 / 1000.0)
-    }
-
-    fn all(&self) -> Vec<String> {
-        let mut roles: Vec<BandRole> = self.scenes.iter().flat_map(|s| s.bands.iter().map(|b| b.role)).collect();
-        roles.sort();
-        roles.dedup();
-        roles.iter().map(|r| r.name().to_string()).collect()
-    }
-}
-
-struct LayerNames<'a> {
-    set: &'a LayerSet,
-    requests: &'a [LayerRequest],
-}
-
-impl LayerNames<'_> {
-    fn layer(&self, name: &str) -> Option<&crate::scene::Layer> {
-        let by_name = |n: &str| self.set.layers.iter().find(|l| l.name == n);
-        match BandRole::from_name(name) {
-            Some(role) => role.met_by().find_map(|r| by_name(r.name())),
-            None => by_name(name),
-        }
-    }
-}
-
-impl Names for LayerNames<'_> {
-    fn band(&self, name: &str) -> Option<Unit> {
-        self.layer(name).map(|l| l.unit)
-    }
-
-    fn formula(&self, name: &str) -> Option<String> {
-        own_formula(self.requests, name)
-    }
-
-    fn wavelength_um(&self, name: &str) -> Option<f64> {
-        self.layer(name)?.wavelength.map(|w| w.0 / 1000.0)
-    }
-
-    fn all(&self) -> Vec<String> {
-        self.set.layers.iter().map(|l| l.name.clone()).collect()
-    }
-}
-
-/// A layer's formula, compiled, and its unit at the edge.
-struct Ready {
-    name: String,
-    formula: String,
-    program: Program,
-    unit: Unit,
-}
-
-fn ready(request: &LayerRequest, names: &dyn Names, temperature: TemperatureUnit) -> Result<Ready> {
-    let (formula, unit) = match &request.formula {
-        Some(own) => (own.clone(), own_unit(own, names)),
-        None => match find(&request.name) {
-            Ok(row) => (row.formula.to_string(), row.unit),
-            // a band or layer of the input itself
-            Err(unknown) => match names.band(&request.name) {
-                Some(unit) => (request.name.clone(), unit),
-                None => return Err(unknown),
-            },
-        },
-    };
-    // compiled under its own name, so that a missing band is said to be needed by it
-    let text = if request.formula.is_some() { &formula } else { &request.name };
-    let program = Program::compile(text, names)?;
-    for input in program.inputs() {
-        if let Some(found @ Unit::Counts) = names.band(input) {
-            let (what, found) = (format!("band '{input}'"), found.label().to_string());
-            return Err(Error::UnitMismatch { what, found, wants: "a calibrated unit".into() });
-        }
-    }
-    let (program, unit) = match unit {
-        Unit::Kelvin => {
-            let (factor, offset) = temperature.from_kelvin();
-            (program.then_line(factor, offset), temperature.unit())
-        }
-        other => (program, other),
-    };
-    Ok(Ready { name: request.name.clone(), formula, program, unit })
-}
-
-/// A formula that is just a name has the unit of what it names.
-fn own_unit(formula: &str, names: &dyn Names) -> Unit {
-    let name = formula.trim();
-    let index = INDICES.iter().find(|d: &&IndexDef| d.id == name).map(|d| d.unit);
-    names.band(name).or(index).unwrap_or(Unit::One)
-}
-
-fn keep_program(recipe: &Recipe, names: &dyn Names) -> Result<Option<Program>> {
-    recipe.keep.as_deref().map(|text| Program::compile(text, names)).transpose()
+    roles.sort();
+    roles.dedup();
+    Ok(roles)
 }
 
 /// Plans the main job.
@@ -241,127 +195,131 @@ pub fn plan_season(mut scenes: Vec<Scene>, recipe: &Recipe) -> Result<PlannedSea
         }
         twice
     });
-    let mut g = Graph::new(common_grid(&scenes)?);
-    let names = SceneNames { scenes: &scenes, recipe };
-    let layers = recipe.layers.iter().map(|l| ready(l, &names, recipe.temperature)).collect::<Result<Vec<_>>>()?;
-    let keep = keep_program(recipe, &names)?;
-    let shown = shown_bands(&scenes, recipe, &layers, keep.as_ref())?;
-    let mut roles = shown.clone();
-    for program in layers.iter().map(|l| &l.program).chain(keep.as_ref()) {
-        roles.extend(program.inputs().iter().filter_map(|n| BandRole::from_name(n)).filter(|r| !shown.contains(r)));
+    if scenes.is_empty() {
+        return Err(Error::Usage("there is no scene to work on".into()));
     }
-    roles.sort();
-    roles.dedup();
+    let grids: Vec<_> = scenes.iter().map(|s| (format!("scene {}", s.id), s.grid.clone())).collect();
+    let framed = recipe.frame.over(&grids)?;
+    notes.extend(framed.notes);
+    mixed_levels(&scenes, &mut notes);
+    let mut g = Graph::new(framed.grid);
+    let area = framed.area.as_ref();
+    let Resolved { layers, keep, shown, roles } = resolve(&scenes, recipe)?;
+    let names = SceneNames::new(&scenes, recipe);
+    let surface = recipe.target.is_surface() || scenes.iter().all(|s| s.level.starts_with("L2"));
+    wants(&layers, &names, surface, &mut notes);
+    let programs = || layers.iter().map(|l| &l.program).chain(keep.as_ref());
     let masks = scenes.iter().map(|s| clear_sky(&mut g, s, &recipe.mask)).collect::<Result<Vec<_>>>()?;
     low_sun(&scenes, &roles, &mut notes);
-    let mut periods = vec![];
-    for (period, members) in periods_of(&scenes, recipe.every)? {
-        let sky = members
-            .chunks(Clear::SCENES)
-            .map(|chunk| g.add(Clear, &chunk.iter().map(|i| masks[*i]).collect::<Vec<_>>()));
-        let stack = Stack { scenes: &scenes, members: &members, masks: &masks, clear: sky.collect::<Result<_>>()? };
-        let mut bands: BTreeMap<BandRole, PlannedLayer> = BTreeMap::new();
-        for role in &roles {
-            let needed_by =
-                layers.iter().find(|l| l.program.inputs().iter().any(|n| n == role.name())).map_or("", |l| &l.name);
-            bands.insert(*role, composite(&mut g, &stack, *role, recipe, needed_by)?);
+    let mut rasters: BTreeMap<String, NodeId> = BTreeMap::new();
+    for name in programs().flat_map(|p| p.inputs()) {
+        if let Some(layer) = aliased(&recipe.aliases, name) {
+            rasters.insert(name.clone(), place(&mut g, layer, recipe)?);
         }
-        let looks = Some(g.add(Looks, &stack.clear)?);
-        let node_of = |name: &str| BandRole::from_name(name).and_then(|r| bands.get(&r)).map(|b| b.node);
+    }
+    let needed_by = |role: BandRole| {
+        let needs = |l: &&Ready| l.program.inputs().iter().any(|n| n == role.name());
+        layers.iter().find(needs).map_or(String::new(), |l| l.name.clone())
+    };
+    let mut periods = vec![];
+    if !recipe.sides.is_empty() {
+        let work = Work { scenes: &scenes, masks: &masks, roles: &roles, recipe, needed_by: &needed_by };
+        periods.push(compared(&mut g, &work, &layers, &rasters, area)?);
+    }
+    let ordinary = if recipe.sides.is_empty() { periods_of(&scenes, &recipe.every, &mut notes)? } else { vec![] };
+    for (period, members) in ordinary {
+        let stack = stacked(&mut g, &scenes, &masks, &members)?;
+        let (bands, extras) = stack.compose(&mut g, &roles, recipe, &needed_by)?;
+        let looks = g.add(Looks, &stack.clear)?;
+        let node_of = |name: &str| match name {
+            LOOKS => Some(looks),
+            _ => bands.iter().find(|b| b.name == name).map(|b| b.node).or_else(|| rasters.get(name).copied()),
+        };
         let mut planned = vec![];
         for l in &layers {
-            planned.push(add_layer(&mut g, l, &node_of)?);
+            let layer = add_layer(&mut g, l, &node_of)?;
+            planned.push(limited(&mut g, layer, area)?);
         }
         let keep = keep.as_ref().map(|p| add_program(&mut g, p, Unit::One, &node_of)).transpose()?;
-        let bands = shown.iter().filter_map(|r| bands.get(r).cloned()).collect();
-        periods.push(PlannedPeriod { period, scenes: members, bands, looks, layers: planned, keep });
+        let looks = Some(limit(&mut g, looks, area)?);
+        let shown = shown.iter().filter_map(|r| bands.iter().find(|b| b.name == r.name())).cloned();
+        let bands = shown.map(|b| limited(&mut g, b, area)).collect::<Result<_>>()?;
+        let extras = extras.into_iter().map(|b| limited(&mut g, b, area)).collect::<Result<_>>()?;
+        periods.push(PlannedPeriod { period, scenes: members, bands, looks, extras, layers: planned, keep });
     }
-    let inputs = scenes.into_iter().map(|s| (s.id, s.digest)).collect();
+    let aliases = recipe.aliases.iter().map(|a| (a.set.name.clone(), a.set.digest.clone()));
+    let inputs = scenes.iter().map(|s| (s.id.clone(), s.digest.clone())).chain(aliases).collect();
     Ok(PlannedSeason { graph: g, periods, inputs, notes })
 }
 
-/// Plans layers of one raster made earlier: those asked for, or all it has.
-///
-/// # Errors
-/// Where a layer cannot be computed from it.
-pub fn plan_layers(set: &LayerSet, recipe: &Recipe) -> Result<PlannedSeason> {
-    let all = || set.layers.iter().map(|l| LayerRequest { name: l.name.clone(), formula: None }).collect();
-    let requests: Vec<LayerRequest> = if recipe.layers.is_empty() { all() } else { recipe.layers.clone() };
-    let names = LayerNames { set, requests: &requests };
-    let layers = requests.iter().map(|l| ready(l, &names, recipe.temperature)).collect::<Result<Vec<_>>>();
-    let layers = layers.map_err(|e| named(e, &set.name))?;
-    let keep = keep_program(recipe, &names).map_err(|e| named(e, &set.name))?;
-    let mut g = Graph::new((*set.grid).clone());
-    let mut nodes: BTreeMap<String, NodeId> = BTreeMap::new();
-    for name in layers.iter().flat_map(|l| l.program.inputs()).chain(keep.iter().flat_map(|p| p.inputs())) {
-        if let Some(layer) = names.layer(name) {
-            nodes.insert(name.clone(), g.source(layer.source.clone(), None)?);
+fn stacked<'a>(g: &mut Graph, scenes: &'a [Scene], masks: &'a [Sky], members: &'a [usize]) -> Result<Stack<'a>> {
+    let sky = members
+        .chunks(Clear::SCENES)
+        .map(|chunk| g.add(Clear, &chunk.iter().map(|i| masks[*i].run).collect::<Vec<_>>()));
+    Ok(Stack { scenes, members, masks, clear: sky.collect::<Result<_>>()? })
+}
+
+/// What the composites of sides are made of.
+struct Work<'a> {
+    scenes: &'a [Scene],
+    masks: &'a [Sky],
+    roles: &'a [BandRole],
+    recipe: &'a Recipe,
+    needed_by: &'a dyn Fn(BandRole) -> String,
+}
+
+/// The one period of layers that compare the composites of several windows.
+fn compared(
+    g: &mut Graph,
+    work: &Work,
+    layers: &[Ready],
+    rasters: &BTreeMap<String, NodeId>,
+    area: Option<&Arc<Area>>,
+) -> Result<PlannedPeriod> {
+    let mut nodes: BTreeMap<String, NodeId> = rasters.clone();
+    let (mut all, mut names) = (vec![], vec![]);
+    for (side, (first, last)) in &work.recipe.sides {
+        let within = |s: &Scene| s.date.is_some_and(|d| (*first..=*last).contains(&d));
+        let members: Vec<usize> = (0..work.scenes.len()).filter(|i| within(&work.scenes[*i])).collect();
+        if members.is_empty() {
+            return Err(Error::Usage(format!("no scene lies in the window {first} to {last} ({side})")));
         }
+        let stack = stacked(g, work.scenes, work.masks, &members)?;
+        let (bands, _) = stack.compose(g, work.roles, work.recipe, work.needed_by)?;
+        nodes.extend(bands.into_iter().map(|b| (format!("{side}.{}", b.name), b.node)));
+        let looks = g.add(Looks, &stack.clear)?;
+        nodes.insert(format!("{side}.{LOOKS}"), looks);
+        names.push(if first == last { first.to_string() } else { format!("{first}_{last}") });
+        all.extend(members);
     }
     let node_of = |name: &str| nodes.get(name).copied();
     let mut planned = vec![];
-    for l in &layers {
-        planned.push(add_layer(&mut g, l, &node_of)?);
+    for l in layers {
+        let layer = add_layer(g, l, &node_of)?;
+        planned.push(limited(g, layer, area)?);
     }
-    let keep = keep.as_ref().map(|p| add_program(&mut g, p, Unit::One, &node_of)).transpose()?;
-    let period = PlannedPeriod {
-        period: set.period.clone(),
-        scenes: vec![0],
+    all.sort_unstable();
+    all.dedup();
+    Ok(PlannedPeriod {
+        period: names.join("_to_"),
+        scenes: all,
         bands: vec![],
         looks: None,
+        extras: vec![],
         layers: planned,
-        keep,
-    };
-    let inputs = vec![(set.name.clone(), set.digest.clone())];
-    Ok(PlannedSeason { graph: g, periods: vec![period], inputs, notes: vec![] })
-}
-
-fn named(e: Error, file: &str) -> Error {
-    match e {
-        Error::MissingBand { role, for_what, have, .. } => {
-            Error::MissingBand { scene: file.into(), role, for_what, have }
-        }
-        other => other,
-    }
-}
-
-fn add_layer(g: &mut Graph, layer: &Ready, node_of: &dyn Fn(&str) -> Option<NodeId>) -> Result<PlannedLayer> {
-    // a plane asked for as it is needs no computing
-    let node = match (layer.program.inputs(), layer.formula.trim()) {
-        ([one], formula) if one == formula && layer.unit == unit_of(g, node_of(one)) => node_of(one),
-        _ => None,
-    };
-    let node = match node {
-        Some(node) => node,
-        None => add_program(g, &layer.program, layer.unit, node_of)?,
-    };
-    let formula = Some(layer.formula.clone());
-    Ok(PlannedLayer { name: layer.name.clone(), node, unit: layer.unit, wavelength: None, formula })
-}
-
-fn unit_of(g: &Graph, node: Option<NodeId>) -> Unit {
-    node.map_or(Unit::Unknown, |n| g.node(n).spec().unit)
-}
-
-fn add_program(
-    g: &mut Graph,
-    program: &Program,
-    unit: Unit,
-    node_of: &dyn Fn(&str) -> Option<NodeId>,
-) -> Result<NodeId> {
-    let inputs: Vec<NodeId> = program.inputs().iter().filter_map(|n| node_of(n)).collect();
-    g.add(Compute { program: program.clone(), unit }, &inputs)
-}
-
-fn common_grid(scenes: &[Scene]) -> Result<crate::grid::Grid> {
-    let Some((first, rest)) = scenes.split_first() else {
-        return Err(Error::Usage("there is no scene to work on".into()));
-    };
-    first.grid.union(rest.iter().map(|s| &*s.grid)).map_err(|(i, difference)| Error::GridMismatch {
-        first: format!("scene {}", first.id),
-        second: format!("scene {}", rest[i].id),
-        difference,
+        keep: None,
     })
+}
+
+/// Reflectance above the air and at the ground are not to be mixed without a word.
+fn mixed_levels(scenes: &[Scene], notes: &mut Vec<Note>) {
+    let at = |level: &str| scenes.iter().filter(|s| s.level.starts_with(level)).count();
+    let (top, ground) = (at("L1"), at("L2"));
+    if top > 0 && ground > 0 {
+        notes.push(Note::Metadata(format!(
+            "{top} scenes are of Level 1 and {ground} of Level 2: their reflectance is not comparable"
+        )));
+    }
 }
 
 fn shown_bands(scenes: &[Scene], recipe: &Recipe, layers: &[Ready], keep: Option<&Program>) -> Result<Vec<BandRole>> {
@@ -377,8 +335,11 @@ fn shown_bands(scenes: &[Scene], recipe: &Recipe, layers: &[Ready], keep: Option
         }
         BandChoice::All => {
             let Some(first) = scenes.first() else { return Ok(vec![]) };
-            let fits =
-                |s: &Scene, r: BandRole| s.band(r).is_some_and(|b| first.grid.offset_of(&b.source.spec().grid).is_ok());
+            // bands with finer cells than the scene's, such as pan, are not thinned out unasked
+            let fits = |s: &Scene, r: BandRole| {
+                let side = |g: &crate::grid::Grid| g.transform.determinant().abs();
+                s.band(r).is_some_and(|b| side(&b.source.spec().grid) > 0.9 * side(&s.grid))
+            };
             let mut roles: Vec<BandRole> =
                 first.bands.iter().map(|b| b.role).filter(|r| scenes.iter().all(|s| fits(s, *r))).collect();
             roles.sort();
@@ -401,14 +362,18 @@ fn low_sun(scenes: &[Scene], roles: &[BandRole], notes: &mut Vec<Note>) {
     }
 }
 
-fn periods_of(scenes: &[Scene], every: Every) -> Result<Vec<(String, Vec<usize>)>> {
+fn periods_of(scenes: &[Scene], every: &Every, notes: &mut Vec<Note>) -> Result<Vec<(String, Vec<usize>)>> {
     let mut periods: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+    let mut outside = 0;
     for (i, s) in scenes.iter().enumerate() {
         let name = match (every, s.date) {
             (Every::All, _) => "all".to_string(),
             (_, Some(date)) => {
-                let name = every.period(date);
-                let taken = every == Every::Scene && periods.contains_key(&name);
+                let Some(name) = every.period(date) else {
+                    outside += 1;
+                    continue;
+                };
+                let taken = *every == Every::Scene && periods.contains_key(&name);
                 if taken { format!("{name}_{}", s.id) } else { name }
             }
             (Every::Scene, None) => s.id.clone(),
@@ -418,42 +383,14 @@ fn periods_of(scenes: &[Scene], every: Every) -> Result<Vec<(String, Vec<usize>)
         };
         periods.entry(name).or_default().push(i);
     }
-    Ok(periods.into_iter().collect())
-}
-
-/// The scenes of a period.
-struct Stack<'a> {
-    scenes: &'a [Scene],
-    /// Which of them.
-    members: &'a [usize],
-    /// The mask of each scene.
-    masks: &'a [NodeId],
-    /// The clear looks of the members.
-    clear: Vec<NodeId>,
-}
-
-fn composite(g: &mut Graph, stack: &Stack, role: BandRole, recipe: &Recipe, needed_by: &str) -> Result<PlannedLayer> {
-    let (mut samples, mut inputs, mut unit, mut wavelength) = (vec![], stack.clear.clone(), None, None);
-    for i in stack.members {
-        let scene = &stack.scenes[*i];
-        let band = scene.band(role).ok_or_else(|| missing(scene, role, needed_by))?;
-        wavelength = wavelength.or(band.wavelength);
-        let SceneBand { node, sample, unit: found } =
-            calibrated_band(g, scene, role, recipe.target, Some(stack.masks[*i]))?;
-        match unit {
-            Some(first) if first != found => {
-                return Err(Error::UnitMismatch {
-                    what: format!("band '{role}' of scene {}", scene.id),
-                    found: found.label().into(),
-                    wants: format!("{}, as in the other scenes,", Unit::label(first)),
-                });
-            }
-            _ => unit = Some(found),
-        }
-        samples.push(sample);
-        inputs.push(node);
+    if periods.is_empty() {
+        return Err(Error::Usage(format!("none of the {outside} scenes lies in {}", every.name())));
     }
-    let unit = unit.unwrap_or(Unit::Unknown);
-    let node = g.add(Composite::median(samples, unit, recipe.at_least.max(1)), &inputs)?;
-    Ok(PlannedLayer { name: role.name().into(), node, unit, wavelength, formula: None })
+    if outside > 0 {
+        notes.push(Note::Layer(format!(
+            "{outside} of {} scenes lie in none of the windows and are left out",
+            scenes.len()
+        )));
+    }
+    Ok(periods.into_iter().collect())
 }

@@ -1,13 +1,13 @@
-//! Many dates to one value a cell: the median over the clear and valid samples.
+//! Many dates to one value a cell: the median, or another statistic, over the clear and valid samples.
 //!
-//! Counts are calibrated on the way into the median, in vectors: a calibrated copy of every scene's plane would take
-//! twice the memory of the counts. Medians are taken after calibration, since each scene has its own gain.
+//! Counts are calibrated on the way in, in vectors: a calibrated copy of every scene's plane would take twice the memory
+//! of the counts. Statistics are taken after calibration, since each scene has its own gain.
 
 use std::fmt;
 
 use super::Clear;
 use super::calibrate::{Calibrator, Rule};
-use super::median::{LANES, Median, Pads, Row, Usable};
+use super::median::{LANES, Median, Pads, Row, Sort, Usable};
 use crate::error::{Error, Result};
 use crate::graph::{Absence, Inputs, Op, bits_row, values_row};
 use crate::grid::Window;
@@ -24,31 +24,84 @@ pub enum Sample {
     Values,
 }
 
-/// The median of a band. Inputs: planes of clear looks ([`Clear`]), sixteen scenes each, then a plane a scene.
+/// What becomes of the samples of a cell.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Reduce {
+    /// The middle one; of an even number the mean of the two in the middle.
+    Median,
+    /// Σx/n, in double precision.
+    Mean,
+    /// The least.
+    Min,
+    /// The greatest.
+    Max,
+    /// The value below which this share, 0 to 100 %, lies: type 7 of Hyndman & Fan (1996), linear between neighbours.
+    Percentile(f64),
+    /// The median of the distances from the median (median absolute deviation), not scaled.
+    Spread,
+}
+
+/// A band of a composite. Inputs: planes of clear looks ([`Clear`]), sixteen scenes each, then a plane a scene.
 ///
-/// An even number of samples gives the mean of the two middle ones. Fewer samples than `at_least`: missing.
+/// Fewer samples than `at_least`: missing.
 pub struct Composite {
     samples: Vec<Sample>,
     unit: Unit,
     at_least: u32,
-    median: Median,
+    reducer: Reducer,
+}
+
+/// A rule with its networks.
+enum Reducer {
+    Median(Median),
+    Spread(Median),
+    Percentile(f64, Sort),
+    Mean,
+    Min,
+    Max,
+}
+
+impl Reducer {
+    fn new(by: Reduce, most: usize) -> Reducer {
+        match by {
+            Reduce::Median => Reducer::Median(Median::new(most)),
+            Reduce::Spread => Reducer::Spread(Median::new(most)),
+            Reduce::Percentile(p) => Reducer::Percentile(p, Sort::new(most)),
+            Reduce::Mean => Reducer::Mean,
+            Reduce::Min => Reducer::Min,
+            Reduce::Max => Reducer::Max,
+        }
+    }
+}
+
+impl fmt::Debug for Reducer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Reducer::Median(_) => f.write_str("median"),
+            Reducer::Spread(_) => f.write_str("spread"),
+            Reducer::Percentile(p, _) => write!(f, "percentile {p}"),
+            Reducer::Mean => f.write_str("mean"),
+            Reducer::Min => f.write_str("min"),
+            Reducer::Max => f.write_str("max"),
+        }
+    }
 }
 
 impl Composite {
     /// For one sample per scene, all in `unit` after calibration.
-    pub fn median(samples: Vec<Sample>, unit: Unit, at_least: u32) -> Composite {
-        let median = Median::new(samples.len());
-        Composite { samples, unit, at_least, median }
+    pub fn new(by: Reduce, samples: Vec<Sample>, unit: Unit, at_least: u32) -> Composite {
+        let reducer = Reducer::new(by, samples.len());
+        Composite { samples, unit, at_least, reducer }
     }
 
     /// A scene's row.
     fn scene<'a>(&'a self, inputs: &Inputs<'a>, i: usize, window: &Window, row: i64) -> Option<Live<'a>> {
         let (plane, clear) = (inputs.get(self.looks() + i)?, inputs.get(i / Clear::SCENES)?);
-        let plane = match &self.samples[i] {
-            Sample::Counts(by) => Plane::Counts { row: bits_row(plane, window, row), rule: by.rule(), fill: by.fill() },
-            Sample::Values => Plane::Values(values_row(plane, window, row)),
-        };
-        Some(Live { plane, clear: bits_row(clear, window, row), bit: 1 << (i % Clear::SCENES) })
+        Some(Live {
+            plane: self.samples[i].row(plane, window, row),
+            clear: bits_row(clear, window, row),
+            bit: 1 << (i % Clear::SCENES),
+        })
     }
 
     /// Number of planes of clear looks before the scenes' planes.
@@ -59,7 +112,7 @@ impl Composite {
 
 impl fmt::Debug for Composite {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "Composite median {:?} {:?} {}", self.samples, self.unit, self.at_least)
+        write!(f, "Composite {:?} {:?} {:?} {}", self.reducer, self.samples, self.unit, self.at_least)
     }
 }
 
@@ -71,42 +124,75 @@ struct Live<'a> {
     bit: u32,
 }
 
-enum Plane<'a> {
+/// A row of a scene's plane.
+pub(super) enum Plane<'a> {
     Counts { row: &'a [u16], rule: Rule<'a>, fill: Option<u16> },
     Values(&'a [f32]),
 }
 
-impl Live<'_> {
-    /// Which of `n` cells from `at` on may be used; false if none. Lanes from `n` on are left as they are.
+impl Sample {
+    /// A row of a plane that is read so.
+    pub(super) fn row<'a>(&'a self, tile: &'a Tile, window: &Window, row: i64) -> Plane<'a> {
+        match self {
+            Sample::Counts(by) => Plane::Counts { row: bits_row(tile, window, row), rule: by.rule(), fill: by.fill() },
+            Sample::Values => Plane::Values(values_row(tile, window, row)),
+        }
+    }
+
+    /// True for a plane that can be read so, in a unit.
+    pub(super) fn fits(&self, plane: &PlaneSpec, unit: Unit) -> bool {
+        match self {
+            Sample::Counts(_) => matches!(plane.kind, Kind::Counts { .. }),
+            Sample::Values => plane.kind == Kind::Values && plane.unit == unit,
+        }
+    }
+}
+
+impl Plane<'_> {
+    /// Leaves in `usable` only those of `n` cells from `at` on that hold a value.
     #[inline(always)]
-    fn usable(&self, at: usize, n: usize, usable: &mut Usable) -> bool {
+    pub(super) fn valid(&self, at: usize, n: usize, usable: &mut Usable) {
         let bits = |yes: bool| if yes { u32::MAX } else { 0 };
-        let (clear, bit) = (&self.clear[at..at + n], self.bit);
-        let mut any = 0;
-        match &self.plane {
+        match self {
             Plane::Counts { row, fill, .. } => {
-                let (row, fill) = (&row[at..at + n], fill.map_or(u32::MAX, u32::from));
-                for ((u, m), c) in usable.iter_mut().zip(clear).zip(row) {
-                    *u = bits((u32::from(*m) & bit != 0) & (u32::from(*c) != fill));
-                    any |= *u;
+                let fill = fill.map_or(u32::MAX, u32::from);
+                for (u, c) in usable.iter_mut().zip(&row[at..at + n]) {
+                    *u &= bits(u32::from(*c) != fill);
                 }
             }
             Plane::Values(row) => {
-                for ((u, m), v) in usable.iter_mut().zip(clear).zip(&row[at..at + n]) {
-                    *u = bits((u32::from(*m) & bit != 0) & v.is_finite());
-                    any |= *u;
+                for (u, v) in usable.iter_mut().zip(&row[at..at + n]) {
+                    *u &= bits(v.is_finite());
                 }
             }
         }
-        any != 0
     }
 
+    /// The calibrated values.
     #[inline(always)]
-    fn values(&self, at: usize, n: usize, out: &mut Row) {
-        match &self.plane {
+    pub(super) fn values(&self, at: usize, n: usize, out: &mut Row) {
+        match self {
             Plane::Counts { row, rule, .. } => rule.row(&row[at..at + n], &mut out[..n]),
             Plane::Values(row) => out[..n].copy_from_slice(&row[at..at + n]),
         }
+    }
+}
+
+/// Which of `n` cells from `at` on a scene shows clearly. Lanes from `n` on are left as they are.
+#[inline(always)]
+pub(super) fn clear_lanes(clear: &[u16], bit: u32, at: usize, n: usize, usable: &mut Usable) {
+    for (u, m) in usable.iter_mut().zip(&clear[at..at + n]) {
+        *u = if u32::from(*m) & bit != 0 { u32::MAX } else { 0 };
+    }
+}
+
+impl Live<'_> {
+    /// Which of `n` cells from `at` on may be used; false if none.
+    #[inline(always)]
+    fn usable(&self, at: usize, n: usize, usable: &mut Usable) -> bool {
+        clear_lanes(self.clear, self.bit, at, n, usable);
+        self.plane.valid(at, n, usable);
+        usable[..n].iter().fold(0, |any, u| any | u) != 0
     }
 }
 
@@ -125,21 +211,116 @@ impl wide::Loop for ComposeRow<'_, '_> {
         let mut result = [0f32; LANES];
         for (chunk, cells) in cells.chunks_mut(LANES).enumerate() {
             let (at, n) = (chunk * LANES, cells.len());
-            let (mut k, mut pads, mut seen, mut usable) = (0, Pads::new(), [0u32; LANES], [0; LANES]);
-            for scene in live {
-                if scene.usable(at, n, &mut usable) {
-                    scene.values(at, n, &mut rows[k]);
-                    pads.apply(&usable, &mut rows[k]);
-                    k += 1;
-                    seen.iter_mut().zip(&usable).for_each(|(s, u)| *s += u & 1);
+            let mut seen = [0u32; LANES];
+            match &op.reducer {
+                Reducer::Median(median) => middle(median, live, None, rows, (at, n), &mut seen, &mut result),
+                Reducer::Spread(median) => {
+                    middle(median, live, None, rows, (at, n), &mut seen, &mut result);
+                    let (centre, mut again) = (result, [0u32; LANES]);
+                    middle(median, live, Some(&centre), rows, (at, n), &mut again, &mut result);
+                }
+                Reducer::Percentile(p, sort) => percentile(*p, sort, live, rows, (at, n), &mut seen, &mut result),
+                Reducer::Mean => {
+                    let mut sums = [0f64; LANES];
+                    fold(live, rows, (at, n), &mut seen, |l, v| sums[l] += f64::from(v));
+                    result = std::array::from_fn(|l| (sums[l] / f64::from(seen[l])) as f32);
+                }
+                Reducer::Min => {
+                    result = [f32::NAN; LANES];
+                    fold(live, rows, (at, n), &mut seen, |l, v| result[l] = result[l].min(v));
+                }
+                Reducer::Max => {
+                    result = [f32::NAN; LANES];
+                    fold(live, rows, (at, n), &mut seen, |l, v| result[l] = result[l].max(v));
                 }
             }
-            op.median.of(&mut rows[..k], &pads, &mut result);
             cells.copy_from_slice(&result[..n]);
             if op.at_least > 1 {
                 for (c, s) in cells.iter_mut().zip(seen) {
                     *c = if s >= op.at_least { *c } else { f32::NAN };
                 }
+            }
+        }
+    }
+}
+
+/// The median of `n` cells from `at` on, or of their distances from a centre.
+#[inline(always)]
+fn middle(
+    median: &Median,
+    live: &[Live],
+    centre: Option<&Row>,
+    rows: &mut [Row],
+    (at, n): (usize, usize),
+    seen: &mut [u32; LANES],
+    result: &mut Row,
+) {
+    let (mut k, mut pads, mut usable) = (0, Pads::new(), [0; LANES]);
+    for scene in live {
+        if scene.usable(at, n, &mut usable) {
+            scene.plane.values(at, n, &mut rows[k]);
+            if let Some(centre) = centre {
+                rows[k].iter_mut().zip(centre).for_each(|(v, c)| *v = (*v - c).abs());
+            }
+            pads.apply(&usable, &mut rows[k]);
+            k += 1;
+            seen.iter_mut().zip(&usable).for_each(|(s, u)| *s += u & 1);
+        }
+    }
+    median.of(&mut rows[..k], &pads, result);
+}
+
+/// Samples sorted, those that may not be used last: how many may differs from cell to cell, and so does the rank.
+#[inline(always)]
+fn percentile(
+    p: f64,
+    sort: &Sort,
+    live: &[Live],
+    rows: &mut [Row],
+    (at, n): (usize, usize),
+    seen: &mut [u32; LANES],
+    result: &mut Row,
+) {
+    let (mut k, mut usable) = (0, [0; LANES]);
+    for scene in live {
+        if scene.usable(at, n, &mut usable) {
+            scene.plane.values(at, n, &mut rows[k]);
+            for ((v, u), s) in rows[k].iter_mut().zip(&usable).zip(seen.iter_mut()) {
+                *v = f32::from_bits(v.to_bits() & u | f32::INFINITY.to_bits() & !u);
+                *s += u & 1;
+            }
+            k += 1;
+        }
+    }
+    sort.of(&mut rows[..k]);
+    for l in 0..LANES {
+        if seen[l] == 0 {
+            result[l] = f32::NAN;
+            continue;
+        }
+        let h = f64::from(seen[l] - 1) * p / 100.0;
+        let low = h as usize;
+        let (a, b) = (rows[low][l], rows[(low + 1).min(seen[l] as usize - 1)][l]);
+        result[l] = (f64::from(a) + (h - low as f64) * (f64::from(b) - f64::from(a))) as f32;
+    }
+}
+
+/// Each usable sample in turn, with its lane.
+#[inline(always)]
+fn fold(
+    live: &[Live],
+    rows: &mut [Row],
+    (at, n): (usize, usize),
+    seen: &mut [u32; LANES],
+    mut take: impl FnMut(usize, f32),
+) {
+    let mut usable = [0; LANES];
+    for scene in live {
+        if scene.usable(at, n, &mut usable) {
+            scene.plane.values(at, n, &mut rows[0]);
+            for l in (0..n).filter(|l| usable[*l] != 0) {
+                seen[l] += 1;
+                take(l, rows[0][l]);
             }
         }
     }
@@ -175,10 +356,7 @@ impl Op for Composite {
         let wrong =
             || Error::Usage("a composite takes planes of clear looks, then a plane in one unit for each scene".into());
         let (clear, planes) = inputs.split_at_checked(self.looks()).ok_or_else(wrong)?;
-        let fits = |(s, plane): (&Sample, &&PlaneSpec)| match s {
-            Sample::Counts(_) => matches!(plane.kind, Kind::Counts { .. }),
-            Sample::Values => plane.kind == Kind::Values && plane.unit == self.unit,
-        };
+        let fits = |(s, plane): (&Sample, &&PlaneSpec)| s.fits(plane, self.unit);
         let flags = clear.iter().all(|c| matches!(c.kind, Kind::Flags { .. }));
         match flags && planes.len() == self.samples.len() && self.samples.iter().zip(planes).all(fits) {
             true => Ok((Kind::Values, self.unit)),

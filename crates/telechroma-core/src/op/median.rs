@@ -1,4 +1,4 @@
-//! The masked median of a stack of cells, by a selection network over vectors of cells.
+//! The masked median of a stack of cells, by a selection network over vectors of cells; and sorting networks.
 //!
 //! Masked samples are replaced by +∞ and −∞ in turn, so the wanted ranks are the same two for every cell (k/2 − 1 and
 //! k/2 of k samples) whatever its number of valid samples: the network needs no branches, and only those of its
@@ -30,7 +30,8 @@ pub(crate) struct Median {
     networks: Vec<Vec<Comparator>>,
 }
 
-fn network(k: usize) -> Vec<Comparator> {
+/// The comparators that bring the wanted ranks of `k` samples to their wires.
+fn network(k: usize, mut wanted: Vec<bool>) -> Vec<Comparator> {
     if k < 2 {
         return vec![];
     }
@@ -50,8 +51,6 @@ fn network(k: usize) -> Vec<Comparator> {
         }
         p >>= 1;
     }
-    let mut wanted = vec![false; k];
-    (wanted[k / 2], wanted[k / 2 - 1]) = (true, true);
     let mut comparators = vec![];
     for &(i, j) in pairs.iter().rev() {
         let keep = match (wanted[i], wanted[j]) {
@@ -70,13 +69,33 @@ fn network(k: usize) -> Vec<Comparator> {
 impl Median {
     /// For stacks of up to `most` samples.
     pub(crate) fn new(most: usize) -> Median {
-        Median { networks: (0..=most).map(network).collect() }
+        let middle = |k: usize| (0..k).map(|i| i == k / 2 || i + 1 == k / 2).collect();
+        Median { networks: (0..=most).map(|k| network(k, middle(k))).collect() }
     }
 
     /// The median of each lane of `rows`, whose masked samples are ±∞ as [`Pads`] made them. The rows are rearranged.
     #[inline(always)]
     pub(crate) fn of(&self, rows: &mut [Row], pads: &Pads, out: &mut Row) {
-        select(rows, &self.networks[rows.len()], pads, out);
+        compare(rows, &self.networks[rows.len()]);
+        middle(rows, pads, out);
+    }
+}
+
+/// Sorting networks for every number of samples up to the most that was asked for.
+pub(crate) struct Sort {
+    networks: Vec<Vec<Comparator>>,
+}
+
+impl Sort {
+    /// For stacks of up to `most` samples.
+    pub(crate) fn new(most: usize) -> Sort {
+        Sort { networks: (0..=most).map(|k| network(k, vec![true; k])).collect() }
+    }
+
+    /// Sorts each lane of `rows`, lowest first.
+    #[inline(always)]
+    pub(crate) fn of(&self, rows: &mut [Row]) {
+        compare(rows, &self.networks[rows.len()]);
     }
 }
 
@@ -94,7 +113,7 @@ fn upper(a: f32, b: f32) -> f32 {
 const STEP: usize = 16;
 
 #[inline(always)]
-fn select(rows: &mut [Row], net: &[Comparator], pads: &Pads, out: &mut Row) {
+fn compare(rows: &mut [Row], net: &[Comparator]) {
     for &(i, j, keep) in net {
         let (i, j) = (usize::from(i), usize::from(j));
         for at in (0..LANES).step_by(STEP) {
@@ -112,6 +131,11 @@ fn select(rows: &mut [Row], net: &[Comparator], pads: &Pads, out: &mut Row) {
             }
         }
     }
+}
+
+/// The median from the two middle rows.
+#[inline(always)]
+fn middle(rows: &[Row], pads: &Pads, out: &mut Row) {
     let k = rows.len();
     if k < 2 {
         for l in 0..LANES {

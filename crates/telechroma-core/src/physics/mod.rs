@@ -1,7 +1,9 @@
 //! Scalar formulas with their sources: sun, radiometry, temperature.
 
+mod dark;
 mod radiometry;
 mod temperature;
 
+pub use dark::{ASSUMED_DARK, DarkMethod, LOWEST_SUN, surface_line, wanted_cells};
 pub use radiometry::{Calibration, Line, reflectance_line};
-pub use temperature::{LST_C2, brightness_temperature};
+pub use temperature::{LST_C2, brightness_temperature, planck};

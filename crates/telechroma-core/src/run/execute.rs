@@ -255,7 +255,11 @@ impl Worker<'_> {
         let mut parts: Parts = vec![];
         self.clock.start();
         for id in &plan.order {
-            let Some(window) = windows[id.index()] else { continue };
+            let Some(window) = windows[id.index()] else {
+                // not needed here, so neither is what it reads
+                plan.graph.node(*id).reads().iter().for_each(|i| self.used(*i, &mut left, &mut slots));
+                continue;
+            };
             slots[id.index()] = self.node(*id, window, &slots, &open)?;
             open[id.index()] = self.job.gates[id.index()] && is_open(&slots[id.index()]);
             self.clock.lap(plan.graph.node(*id).step());

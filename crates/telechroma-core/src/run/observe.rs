@@ -21,6 +21,10 @@ pub enum Note {
     SceneTwice(String),
     /// A delivery's metadata lack what only a check needs.
     Metadata(String),
+    /// Something about a layer or a period.
+    Layer(String),
+    /// Something about grids and coordinate systems.
+    Coordinates(String),
     /// Part of the work that the plan does in a costlier way.
     Costly(String),
 }
@@ -28,7 +32,7 @@ pub enum Note {
 impl std::fmt::Display for Note {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
-            Note::Metadata(t) | Note::Costly(t) => f.write_str(t),
+            Note::Metadata(t) | Note::Layer(t) | Note::Coordinates(t) | Note::Costly(t) => f.write_str(t),
             Note::LowSun { scene, elevation } => {
                 write!(f, "{scene}: the sun stood only {elevation:.1}° high; reflectance is uncertain below 15°")
             }

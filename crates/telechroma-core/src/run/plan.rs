@@ -183,7 +183,12 @@ impl Plan {
     /// Cells by which a step reads beyond its tile, at most.
     pub fn halo(&self) -> u32 {
         let tile = Window::new(0, 0, 1, 1);
-        self.order.iter().map(|id| (self.graph.node(*id).needs(tile).cols - 1) / 2).max().unwrap_or(0)
+        let beyond = |id: &NodeId| {
+            let node = self.graph.node(*id);
+            let own = node.reads().iter().all(|i| self.graph.node(*i).spec.grid == node.spec.grid);
+            if own { node.needs(tile).cols.saturating_sub(1) / 2 } else { 0 }
+        };
+        self.order.iter().map(beyond).max().unwrap_or(0)
     }
 }
 
@@ -205,10 +210,20 @@ fn candidates(graph: &Graph) -> Vec<Vec<(u32, u32)>> {
     });
     let bands = |rows: &[u32]| if strips { rows.iter().map(|r| (cols, *r)).collect() } else { vec![] };
     let square = |side: u32| vec![(side, side)];
-    vec![
+    // tiles as large as large blocks: workers on tiles of one block would wait for each other while it is decoded
+    let large = graph.nodes().iter().filter_map(|n| match &n.work {
+        Work::Source(p) => {
+            Some(p.source.block()).filter(|b| b.cols.min(b.rows) >= 2 * SIDE && b.cols.max(b.rows) <= 4 * SIDE)
+        }
+        Work::Op(_) => None,
+    });
+    let large = large.map(|b| (b.cols, b.rows)).max();
+    let mut sizes: Vec<Vec<(u32, u32)>> = large.into_iter().map(|size| vec![size]).collect();
+    sizes.extend([
         [square(SIDE), square(SIDE / 2), bands(&[512, 256, 128])].concat(),
         [square(SIDE / 4), square(SIDE / 8), bands(&[64, 32, 16])].concat(),
-    ]
+    ]);
+    sizes
 }
 
 /// Nodes in the order of computing: what a group needs, then the group, depth first, so that buffers are freed early.
@@ -267,7 +282,7 @@ fn windows_of(graph: &Graph, wanted: &[Wanted], order: &[NodeId], tile: Window) 
         if let Some(w) = windows[id.index()] {
             let node = graph.node(*id);
             let need = node.needs(w);
-            for input in &node.inputs {
+            for input in node.inputs.iter().filter(|_| !need.is_empty()) {
                 join(&mut windows[input.index()], need);
             }
         }
@@ -282,6 +297,8 @@ struct Trial {
     tile: u64,
     /// The blocks that several tiles read.
     spans: Spans,
+    /// Bytes that decoding takes on one thread.
+    decode: u64,
     /// Bytes the sinks hold whatever the number of threads, and for each tile in flight.
     sinks: (u64, u64),
 }
@@ -298,12 +315,17 @@ impl Trial {
         let spans = Spans::new(graph, wanted, order, &tiling);
         let holds = |in_flight: usize| wanted.iter().map(|(_, p)| p.holds(largest, in_flight)).sum::<u64>();
         let (none, four) = (holds(0), holds(4));
-        Trial { tiling, tile, spans, sinks: (none, (four - none).div_ceil(4)) }
+        let decode = order.iter().filter_map(|id| match &graph.node(*id).work {
+            Work::Source(p) => Some(p.source.decode_bytes()),
+            Work::Op(_) => None,
+        });
+        let decode = decode.max().unwrap_or(0);
+        Trial { tiling, tile, decode, spans, sinks: (none, (four - none).div_ceil(4)) }
     }
 
     /// Bytes on so many threads, without the blocks that are kept.
     fn bytes(&self, threads: usize) -> u64 {
-        let own = threads as u64 * self.tile + self.sinks.0 + in_flight(threads) as u64 * self.sinks.1;
+        let own = threads as u64 * (self.tile + self.decode) + self.sinks.0 + in_flight(threads) as u64 * self.sinks.1;
         BASE_BYTES + own + own / 16 // what the allocator leaves between
     }
 

@@ -68,6 +68,19 @@ pub struct FlagPlane {
     pub source: Arc<dyn PlaneSource>,
 }
 
+/// The darkest object of a band, over the whole scene.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct DarkObject {
+    /// The band.
+    pub role: BandRole,
+    /// Its count, where the band holds counts.
+    pub count: Option<u16>,
+    /// Its top-of-atmosphere reflectance.
+    pub reflectance: f64,
+    /// Cells as dark as it or darker.
+    pub cells: u64,
+}
+
 /// Where the sun stood.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Sun {
@@ -104,6 +117,8 @@ pub struct Scene {
     pub bands: Vec<Band>,
     /// Its flags; empty where it has none.
     pub flags: Vec<FlagPlane>,
+    /// The dark objects of its bands, once they were looked for.
+    pub dark: Vec<DarkObject>,
     /// A mask made earlier, in our own reasons.
     pub mask: Option<Arc<dyn PlaneSource>>,
     /// Fingerprint of the delivery.

@@ -6,28 +6,35 @@ use std::fmt;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct BandRole(usize);
 
-/// Name, and the other role that may stand in for it.
-const ROLES: &[(&str, Option<&str>)] = &[
-    ("pan", None),
-    ("coastal", None),
-    ("blue", None),
-    ("green", None),
-    ("yellow", None),
-    ("red", None),
-    ("rededge", Some("rededge071")),
-    ("rededge071", None),
-    ("rededge075", None),
-    ("rededge078", None),
-    ("nir", Some("nir08")),
-    ("nir08", None),
-    ("nir09", None),
-    ("cirrus", None),
-    ("swir16", None),
-    ("swir22", None),
-    ("lwir", None),
-    ("lwir11", Some("lwir")),
-    ("lwir12", None),
+/// Name, the other role that may stand in for it, and the limits of its wavelengths in micrometres (STAC `eo` 1.1); 0 for
+/// products.
+const ROLES: &[(&str, Option<&str>, f64, f64)] = &[
+    ("pan", None, 0.40, 1.00),
+    ("coastal", None, 0.40, 0.45),
+    ("blue", None, 0.45, 0.53),
+    ("green", None, 0.51, 0.60),
+    ("yellow", None, 0.58, 0.62),
+    ("red", None, 0.62, 0.69),
+    ("rededge", Some("rededge071"), 0.69, 0.79),
+    ("rededge071", None, 0.69, 0.73),
+    ("rededge075", None, 0.73, 0.76),
+    ("rededge078", None, 0.76, 0.79),
+    ("nir", Some("nir08"), 0.76, 1.00),
+    ("nir08", None, 0.80, 0.90),
+    ("nir09", None, 0.90, 1.00),
+    ("cirrus", None, 1.35, 1.40),
+    ("swir16", None, 1.55, 1.75),
+    ("swir22", None, 2.08, 2.35),
+    ("lwir", None, 10.5, 12.5),
+    ("lwir11", Some("lwir"), 10.5, 11.5),
+    ("lwir12", None, 11.5, 12.5),
+    ("ndvi", None, 0.0, 0.0),
+    ("evi", None, 0.0, 0.0),
+    ("lst", None, 0.0, 0.0),
 ];
+
+/// Wavelengths this far outside a role's limits, as a share, still pass: sensors differ.
+const SLACK: f64 = 0.03;
 
 impl BandRole {
     /// The role of a name.
@@ -48,6 +55,24 @@ impl BandRole {
     /// The roles that meet a request for this one, best first; nothing else substitutes.
     pub fn met_by(self) -> impl Iterator<Item = BandRole> {
         std::iter::once(self).chain(ROLES[self.0].1.and_then(BandRole::from_name))
+    }
+
+    /// True for what is computed before it is delivered.
+    pub fn is_product(self) -> bool {
+        ROLES[self.0].3 == 0.0
+    }
+
+    /// Why a band of this wavelength in nanometres cannot be of this role; none where it can.
+    pub fn contradicted_by(self, centre_nm: f64) -> Option<String> {
+        let um = centre_nm / 1000.0;
+        let fits =
+            |r: &(&str, Option<&str>, f64, f64), slack: f64| um >= r.2 * (1.0 - slack) && um <= r.3 * (1.0 + slack);
+        if self.is_product() || fits(&ROLES[self.0], SLACK) {
+            return None;
+        }
+        let among = |slack: f64| ROLES.iter().skip(1).find(|r| fits(r, slack));
+        let like = among(0.0).or(among(SLACK)).map_or(String::new(), |r| format!(", which is {}", r.0));
+        Some(format!("{um:.3} µm was stated for it{like}"))
     }
 
     /// True for bands of emitted, not reflected, light.

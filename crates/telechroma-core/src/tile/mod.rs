@@ -147,6 +147,11 @@ pub trait PlaneSource: Debug + Send + Sync {
     /// Whatever the storage says, with its place.
     fn read_block(&self, index: u32, out: &mut Cells) -> Result<()>;
 
+    /// Bytes that decoding a block takes beyond the block's own cells.
+    fn decode_bytes(&self) -> u64 {
+        0
+    }
+
     /// A name for people: the file and band.
     fn name(&self) -> String;
 }

@@ -29,8 +29,21 @@ impl Mtl {
         self.entries.iter().find(|(g, k, _)| g == group && k == key).map(|e| e.2.as_str())
     }
 
-    pub(crate) fn needed(&self, group: &str, key: &str) -> Result<&str> {
-        self.get(group, key).ok_or_else(|| Error::malformed(self.file.place(group), format!("has no key {key}")))
+    /// The group that holds a key, of several in which collections keep it.
+    fn group_of<'g>(&self, groups: &[&'g str], key: &str) -> &'g str {
+        groups.iter().find(|g| self.get(g, key).is_some()).unwrap_or(&groups[0])
+    }
+
+    pub(crate) fn any(&self, groups: &[&str], key: &str) -> Option<&str> {
+        groups.iter().find_map(|g| self.get(g, key))
+    }
+
+    pub(crate) fn needed(&self, groups: &[&str], key: &str) -> Result<&str> {
+        self.any(groups, key).ok_or_else(|| Error::malformed(self.file.place(groups[0]), format!("has no key {key}")))
+    }
+
+    pub(crate) fn any_number(&self, groups: &[&str], key: &str) -> Result<Option<f64>> {
+        self.number(self.group_of(groups, key), key)
     }
 
     /// A number; an error where it is there but is none.

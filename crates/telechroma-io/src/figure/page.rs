@@ -45,6 +45,31 @@ pub struct MapFigure<'a> {
     pub legend: Legend,
 }
 
+/// One class of a legend.
+#[derive(Debug, Clone)]
+pub struct Entry {
+    /// Its name.
+    pub name: String,
+    /// How much of it there is, in words.
+    pub amount: String,
+    /// Its colour.
+    pub colour: Colour,
+}
+
+/// Classes, numbered from 1 as their entries are.
+pub struct ClassFigure<'a> {
+    /// Its one plane is drawn.
+    pub picture: &'a Picture,
+    /// Title and outlines.
+    pub shown: Shown,
+    /// Above the legend.
+    pub label: String,
+    /// The classes, lowest first.
+    pub entries: Vec<Entry>,
+    /// How much is in no class or missing, in words.
+    pub rest: String,
+}
+
 /// Three bands as red, green and blue.
 pub struct SceneFigure<'a> {
     /// Its first three planes are drawn.
@@ -108,6 +133,40 @@ impl MapFigure<'_> {
         });
         let mut svg = frame(&page, picture, &shown);
         bar(&mut svg, &page, &legend, dots);
+        svg.draw(&mut map)?;
+        encode(&map)
+    }
+}
+
+impl ClassFigure<'_> {
+    /// The page as PNG.
+    ///
+    /// # Errors
+    /// In words, where drawing fails.
+    pub fn png(self) -> Result<Vec<u8>, String> {
+        let ClassFigure { picture, shown, label, entries, rest } = self;
+        let page = Page::of(picture);
+        let dots = picture.planes.first().map_or(&[][..], Vec::as_slice);
+        let mut map = blank(page.size)?;
+        blit(&mut map, &page, picture, |i| {
+            let class = (dots[i] as usize).checked_sub(1); // NaN becomes 0
+            class.and_then(|c| entries.get(c)).map_or(NO_DATA, |e| e.colour)
+        });
+        let mut svg = frame(&page, picture, &shown);
+        let x = page.right() + 24.0;
+        let mut y = f64::from(page.map.1) + 14.0;
+        svg.text((x, y), 14.0, true, INK, Anchor::Start, &short(&label, 24));
+        y += 14.0;
+        // the highest class on top, as on a scale
+        for e in entries.iter().rev() {
+            svg.rect((x, y), (14.0, 14.0), &hex(e.colour), "#8b939a");
+            svg.text((x + 22.0, y + 11.0), 12.0, false, INK, Anchor::Start, &short(&e.name, 26));
+            svg.text((x + 22.0, y + 26.0), 11.0, false, SOFT, Anchor::Start, &e.amount);
+            y += 37.0;
+        }
+        svg.rect((x, y), (14.0, 14.0), &hex(NO_DATA), "#8b939a");
+        svg.text((x + 22.0, y + 11.0), 12.0, false, INK, Anchor::Start, "no data, no class");
+        svg.text((x + 22.0, y + 26.0), 11.0, false, SOFT, Anchor::Start, &rest);
         svg.draw(&mut map)?;
         encode(&map)
     }

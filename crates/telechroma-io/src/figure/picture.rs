@@ -1,4 +1,5 @@
-//! The sink that gathers a picture: the mean of the known cells behind each dot, whatever the size of the scene.
+//! The sink that gathers a picture: the mean of the known cells behind each dot, whatever the size of the scene; of
+//! classes, which have no mean, the cell in its middle.
 //!
 //! Sums are of whole numbers, so that the dots do not depend on how tiles cut them.
 
@@ -38,6 +39,7 @@ pub struct PictureEncoder {
     rows: u32,
     grid: Window,
     planes: usize,
+    classes: bool,
 }
 
 /// The caller's half.
@@ -74,10 +76,25 @@ impl PictureEncoder {
     pub fn create(grid: &Arc<Grid>, planes: usize) -> (PictureEncoder, PictureFile) {
         let k = grid.cols.div_ceil(MOST.0).max(grid.rows.div_ceil(MOST.1)).max(1);
         let (cols, rows) = (grid.cols.div_ceil(k), grid.rows.div_ceil(k));
-        let encoder = PictureEncoder { cells_a_dot: k, cols, rows, grid: grid.window(), planes };
+        let encoder = PictureEncoder { cells_a_dot: k, cols, rows, grid: grid.window(), planes, classes: false };
         let blank = vec![f32::NAN; cols as usize * rows as usize];
         let picture = Picture { grid: grid.clone(), cells_a_dot: k, cols, rows, planes: vec![blank; planes] };
         (encoder, PictureFile { picture, encoder, cut: BTreeMap::new() })
+    }
+
+    /// Both halves of a picture of one plane of classes.
+    pub fn of_classes(grid: &Arc<Grid>) -> (PictureEncoder, PictureFile) {
+        let (encoder, file) = PictureEncoder::create(grid, 1);
+        let encoder = PictureEncoder { classes: true, ..encoder };
+        (encoder, PictureFile { encoder, ..file })
+    }
+
+    /// True for a cell that a dot takes its value from.
+    fn counts(&self, col: i64, row: i64) -> bool {
+        let k = i64::from(self.cells_a_dot);
+        // dots at the far edges may have no middle
+        let middle = |at: i64, end: i64| at % k == (k / 2).min(end - 1 - at / k * k);
+        !self.classes || (middle(col, self.grid.end_col()) && middle(row, self.grid.end_row()))
     }
 
     /// Cells behind a dot.
@@ -104,7 +121,8 @@ impl Prepare for PictureEncoder {
                 for (i, col) in (part.col..part.end_col()).enumerate() {
                     let dot = &mut line[(col / k - c0) as usize];
                     dot.seen += 1;
-                    if let Some(v) = values.map(|v| f64::from(v[i])).filter(|v| v.is_finite()) {
+                    let value = values.map(|v| f64::from(v[i])).filter(|v| v.is_finite());
+                    if let Some(v) = value.filter(|_| self.counts(col, row)) {
                         dot.sum += (v.clamp(-LARGEST, LARGEST) * STEPS) as i64;
                         dot.known += 1;
                     }

@@ -23,6 +23,11 @@ pub const RAMPS: &[Ramp] = &[
         doc: "charred to green, for burn ratios",
         anchors: &[0x2E1A26, 0x7E3331, 0xC77F51, 0xEBDBB0, 0xA3C08A, 0x4A8A66, 0x1C4A44],
     },
+    Ramp {
+        id: "change",
+        doc: "loss, little, gain, for differences",
+        anchors: &[0x7A2E4E, 0xC98A9B, 0xF1EFEA, 0x86B3A2, 0x1F5F4F],
+    },
     Ramp { id: "grey", doc: "dark to light", anchors: &[0x14161A, 0xF4F4F2] },
     Ramp {
         id: "heat",
@@ -33,6 +38,11 @@ pub const RAMPS: &[Ramp] = &[
         id: "plants",
         doc: "bare to green, for vegetation",
         anchors: &[0xF4EBD8, 0xDDCB94, 0xA3BC68, 0x559455, 0x1F5E49, 0x0C3136],
+    },
+    Ramp {
+        id: "severity",
+        doc: "regrowth to severe, for burns",
+        anchors: &[0x2C6E49, 0xDAD7CD, 0xE9C46A, 0xB8433F, 0x3D1020],
     },
     Ramp {
         id: "slate",

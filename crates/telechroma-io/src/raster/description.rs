@@ -14,6 +14,10 @@ pub enum Kind {
     Composite,
     /// A layer computed from bands.
     Layer,
+    /// Bands of several inputs on one grid.
+    Assembled,
+    /// Numbers of classes.
+    Classes,
 }
 
 /// A raster's description.
@@ -34,6 +38,9 @@ pub struct Description {
     /// The bits of a mask.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub legend: Vec<BitInfo>,
+    /// The classes that numbers stand for.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub classes: Vec<ClassInfo>,
     /// What it was made of.
     pub inputs: Vec<InputInfo>,
     /// What was done, in order.
@@ -65,6 +72,12 @@ pub struct BandInfo {
     /// The formula it was computed by.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub formula: Option<String>,
+    /// Value of a step of stored whole numbers.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub scale: Option<f64>,
+    /// Value of a stored zero.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub offset: Option<f64>,
 }
 
 /// One bit of a mask.
@@ -74,6 +87,23 @@ pub struct BitInfo {
     pub value: u16,
     /// The reason.
     pub reason: String,
+}
+
+/// One class.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ClassInfo {
+    /// The number that stands for it.
+    pub value: u16,
+    /// Its name.
+    pub name: String,
+    /// Its colour, `#rrggbb`.
+    pub colour: String,
+    /// Least value; none: no limit.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub from: Option<f64>,
+    /// The end of its values; none: no limit.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub to: Option<f64>,
 }
 
 /// One input.

@@ -7,9 +7,11 @@ use std::path::Path;
 
 use geojson::{Feature, FeatureCollection, GeoJson, GeometryValue, Position};
 use serde_json::Value as Json;
+use telechroma_core::attribute::Value;
 use telechroma_core::geo::{Crs, Projector};
-use telechroma_core::plot::{Plot, Polygon, Ring};
+use telechroma_core::plot::{Plot, Polygon, densify};
 
+use super::{Features, ring};
 use crate::error::{Error, Place, Result};
 
 /// Plots with their attributes, as the file has them.
@@ -41,9 +43,7 @@ const LARGEST: u64 = 1 << 31;
 /// Where the file is malformed, or its ids are missing or double.
 pub fn read(path: &Path, id: Option<&str>) -> Result<PlotFile> {
     let place = || Place::file(path);
-    let bytes = crate::bytes::ByteRange::whole(path)?.read_all(LARGEST)?;
-    let text = std::str::from_utf8(&bytes).map_err(|_| Error::malformed(place(), "is not UTF-8 text"))?;
-    let json: GeoJson = text.parse().map_err(|e| Error::malformed(place(), format!("is not GeoJSON: {e}")))?;
+    let (bytes, json) = parsed(path)?;
     let collection = match json {
         GeoJson::FeatureCollection(c) => c,
         GeoJson::Feature(f) => FeatureCollection { bbox: None, features: vec![f], foreign_members: None },
@@ -75,6 +75,48 @@ pub fn read(path: &Path, id: Option<&str>) -> Result<PlotFile> {
     let stem = path.file_stem().map_or("plots".into(), |s| s.to_string_lossy().into_owned());
     let digest = crate::delivery::digest(&bytes, std::iter::empty());
     Ok(PlotFile { stem, crs, plots, attributes, values, id, digest, features: collection.features })
+}
+
+/// Polygons of a file with their attributes; features that are no polygons have none.
+///
+/// # Errors
+/// Where the file is malformed.
+pub(super) fn features(path: &Path) -> Result<Features> {
+    let collection = match parsed(path)?.1 {
+        GeoJson::FeatureCollection(c) => c,
+        GeoJson::Feature(f) => FeatureCollection { bbox: None, features: vec![f], foreign_members: None },
+        GeoJson::Geometry(g) => {
+            FeatureCollection { bbox: None, features: vec![Feature::from(g)], foreign_members: None }
+        }
+    };
+    let value = |v: Json| match v {
+        Json::String(t) => Value::Text(t),
+        Json::Number(n) => n.as_f64().map_or(Value::Missing, Value::Number),
+        Json::Bool(b) => Value::Truth(b),
+        _ => Value::Missing,
+    };
+    let mut rows = vec![];
+    for (n, f) in collection.features.iter().enumerate() {
+        let is_polygon = matches!(
+            f.geometry.as_ref().map(|g| &g.value),
+            Some(GeometryValue::Polygon { .. } | GeometryValue::MultiPolygon { .. })
+        );
+        let at = |what: String| {
+            Error::malformed(Place::part(path.display().to_string(), format!("feature {}", n + 1)), what)
+        };
+        let polygons = if is_polygon { parts(f).map_err(at)? } else { vec![] };
+        let attributes = f.properties.clone().unwrap_or_default().into_iter().map(|(k, v)| (k, value(v)));
+        rows.push((attributes.collect(), polygons));
+    }
+    Ok(Features { crs: crs_of(&collection, path)?, rows })
+}
+
+fn parsed(path: &Path) -> Result<(Vec<u8>, GeoJson)> {
+    let place = || Place::file(path);
+    let bytes = crate::bytes::ByteRange::whole(path)?.read_all(LARGEST)?;
+    let text = std::str::from_utf8(&bytes).map_err(|_| Error::malformed(place(), "is not UTF-8 text"))?;
+    let json = text.parse().map_err(|e| Error::malformed(place(), format!("is not GeoJSON: {e}")))?;
+    Ok((bytes, json))
 }
 
 /// Names an id is looked for under, if none is given.
@@ -155,27 +197,17 @@ fn parts(f: &Feature) -> std::result::Result<Vec<Polygon>, String> {
 }
 
 fn polygon(rings: &[Vec<Position>]) -> std::result::Result<Polygon, String> {
-    let ring = |r: &Vec<Position>| -> std::result::Result<Ring, String> {
-        let mut out: Ring = vec![];
-        for p in r {
-            match p.as_slice() {
-                [x, y, ..] if x.is_finite() && y.is_finite() => out.push((*x, *y)),
-                _ => return Err("has a position that is not two numbers".into()),
-            }
-        }
-        if out.first() == out.last() {
-            out.pop();
-        }
-        if out.len() < 3 { Err("has a ring of fewer than three corners".into()) } else { Ok(out) }
+    let ring = |r: &Vec<Position>| {
+        let position = |p: &Position| match p.as_slice() {
+            [x, y, ..] => (*x, *y),
+            _ => (f64::NAN, f64::NAN),
+        };
+        ring(r.iter().map(position))
     };
     let mut rings = rings.iter();
     let outer = ring(rings.next().ok_or("is an empty polygon")?)?;
     Ok(Polygon { outer, holes: rings.map(ring).collect::<std::result::Result<_, _>>()? })
 }
-
-/// Longest edge that is projected as one piece, in degrees or a thousand times as many metres; the bend of longer ones
-/// would be lost.
-const LONGEST_EDGE: f64 = 0.01;
 
 impl PlotFile {
     /// The plots in another coordinate system. Long edges get corners in between first.
@@ -187,14 +219,10 @@ impl PlotFile {
         if projector.is_identity() {
             return Ok(self.plots.clone());
         }
-        let longest = if self.crs.is_geographic() { LONGEST_EDGE } else { LONGEST_EDGE * 1e5 };
         let mut out = vec![];
         for plot in &self.plots {
-            let mut dense = plot.clone();
-            for part in &mut dense.parts {
-                densify(&mut part.outer, longest);
-                part.holes.iter_mut().for_each(|h| densify(h, longest));
-            }
+            let parts = plot.parts.iter().map(|p| densify(p, self.crs.is_geographic())).collect();
+            let dense = Plot { id: plot.id.clone(), parts };
             let moved = dense.map(|x, y| projector.project(x, y)).map_err(|e| {
                 Error::usage(Place::part(self.stem.clone(), format!("plot {}", plot.id)), e.to_string())
             })?;
@@ -214,22 +242,13 @@ impl PlotFile {
         }
         let mut foreign = serde_json::Map::new();
         if self.crs != Crs::LONGITUDE_LATITUDE {
-            let name = format!("urn:ogc:def:crs:EPSG::{}", self.crs.epsg());
+            let name = match self.crs.epsg() {
+                Some(code) => format!("urn:ogc:def:crs:EPSG::{code}"),
+                None => self.crs.to_string(),
+            };
             foreign.insert("crs".into(), serde_json::json!({"type": "name", "properties": {"name": name}}));
         }
         let foreign_members = (!foreign.is_empty()).then_some(foreign);
         FeatureCollection { bbox: None, features, foreign_members }.to_string()
-    }
-}
-
-fn densify(ring: &mut Ring, longest: f64) {
-    let corners = ring.clone();
-    ring.clear();
-    for (a, b) in corners.iter().zip(corners.iter().cycle().skip(1)) {
-        let n = ((b.0 - a.0).hypot(b.1 - a.1) / longest).ceil().clamp(1.0, 1000.0) as u32;
-        ring.extend((0..n).map(|i| {
-            let t = f64::from(i) / f64::from(n);
-            (a.0 + t * (b.0 - a.0), a.1 + t * (b.1 - a.1))
-        }));
     }
 }

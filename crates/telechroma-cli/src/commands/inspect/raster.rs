@@ -4,12 +4,15 @@ use std::path::Path;
 use std::sync::Arc;
 
 use serde_json::{Value as Json, json};
+use telechroma_core::grid::Grid;
 use telechroma_core::mask::REASONS;
 use telechroma_core::scene::{BandRole, Layer, LayerSet};
 use telechroma_core::tile::PlaneSource;
 use telechroma_core::units::Unit;
 
-use super::sheet::{Sheet, extent_text, grid_json, grid_text, index_text, object, percent, short};
+use super::sheet::{
+    Sheet, bars, extent_text, grid_json, grid_text, histogram_json, index_text, object, percent, short,
+};
 use crate::context::Context;
 use crate::job::survey::{Surveyed, survey};
 use crate::report::Report;
@@ -19,6 +22,43 @@ const COUNT_LIKE: f64 = 2.0;
 /// No surface is as cold as this many kelvin.
 const ABSURD_COLD: f64 = 200.0;
 
+/// What to do about a raster that lies nowhere.
+pub const NO_SYSTEM: &str =
+    "no coordinate system: nothing can be laid on it; write crs = \"EPSG:…\" into a file RASTER.toml beside it";
+
+/// Cells that are not square, or of a size nobody means.
+pub fn odd_cells(grid: &Grid) -> Option<String> {
+    let (w, h) = grid.transform.cell();
+    let unit = if grid.is_metric() { " m" } else { "" };
+    ((w / h - 1.0).abs() > 1e-6 && grid.is_metric())
+        .then(|| format!("cells are not square, {w} x {h}{unit}: areas and distances differ by direction; --grid brings them to square ones"))
+}
+
+/// What is left out when the coordinate system is brought to WGS 84.
+pub fn shift_trouble(grid: &Grid) -> Option<String> {
+    grid.crs.and_then(|c| c.caveat())
+}
+
+/// Bands that hold counts where reflectance is expected, as one trouble.
+pub fn count_like<'a>(bands: impl Iterator<Item = (&'a str, Unit, &'a Surveyed)>) -> Option<String> {
+    let like = |(name, unit, f): &(&str, Unit, &Surveyed)| {
+        let is_band = BandRole::from_name(name).is_some_and(|r| !r.is_thermal() && r.name() != "lst");
+        (*unit == Unit::Reflectance || *unit == Unit::Unknown && is_band) && f.percentile(50.0) > COUNT_LIKE
+    };
+    let found: Vec<_> = bands.filter(like).collect();
+    let medians = found.iter().map(|b| b.2.percentile(50.0));
+    let (least, most) = (medians.clone().reduce(f64::min)?, medians.reduce(f64::max)?);
+    let names = found.iter().map(|b| b.0).collect::<Vec<_>>().join(", ");
+    let range = if found.len() == 1 {
+        format!("median {}", short(least))
+    } else {
+        format!("medians {} to {}", short(least), short(most))
+    };
+    Some(format!(
+        "{names}: looks like counts ({range}), not like reflectance or an index, about 0 to 1; say how they are coded: scale = 0.0001 in a file RASTER.toml beside it, or --sensor FILE"
+    ))
+}
+
 /// What looks wrong in the values of a layer.
 pub fn value_troubles(name: &str, unit: Unit, f: &Surveyed) -> Vec<String> {
     let mut t = vec![];
@@ -26,10 +66,6 @@ pub fn value_troubles(name: &str, unit: Unit, f: &Surveyed) -> Vec<String> {
         return vec![format!("{name} holds no data at all")];
     }
     let median = f.percentile(50.0);
-    let is_band = BandRole::from_name(name).is_some_and(|r| !r.is_thermal());
-    if (unit == Unit::Reflectance || unit == Unit::Unknown && is_band) && median > COUNT_LIKE {
-        t.push(format!("{name} looks like counts (median {}): indices need reflectance, 0 to 1", short(median)));
-    }
     if unit == Unit::Kelvin && f.range.0 < ABSURD_COLD {
         t.push(format!("{name} falls to {} K: fill or cloud is left in it", short(f.range.0)));
     }
@@ -39,7 +75,7 @@ pub fn value_troubles(name: &str, unit: Unit, f: &Surveyed) -> Vec<String> {
     let zeros = f.zeros as f64 / f.cells as f64;
     if f.edge_zeros > 0 && zeros > 0.01 && unit != Unit::Looks {
         t.push(format!(
-            "{name}: {} of the cells are exactly 0 and touch the edge: fill that no missing value is declared for?",
+            "{name}: {} of the cells are exactly 0 and touch the edge: fill that no missing value is declared for? write missing = 0 into a file RASTER.toml beside it",
             percent(zeros)
         ));
     }
@@ -51,8 +87,11 @@ pub fn of_layers(path: &Path, set: &LayerSet, no_cells: bool, ctx: &Context) -> 
     let found = if no_cells { vec![] } else { survey(&planes, ctx)? };
     let mut troubles = vec![];
     if set.grid.crs.is_none() {
-        troubles.push("no coordinate system: plots cannot be laid on it".into());
+        troubles.push(NO_SYSTEM.into());
     }
+    troubles.extend(odd_cells(&set.grid));
+    troubles.extend(shift_trouble(&set.grid));
+    troubles.extend(count_like(set.layers.iter().zip(&found).map(|(l, f)| (l.name.as_str(), l.unit, f))));
     for (l, f) in set.layers.iter().zip(&found) {
         troubles.extend(value_troubles(&l.name, l.unit, f));
     }
@@ -61,6 +100,7 @@ pub fn of_layers(path: &Path, set: &LayerSet, no_cells: bool, ctx: &Context) -> 
         if let Some(f) = found.get(i) {
             row.extend([percent(f.missing()), short(f.range.0), short(f.percentile(50.0)), short(f.range.1)]);
             row.push(format!("{} to {}", short(f.percentile(2.0)), short(f.percentile(98.0))));
+            row.push(bars(f));
         }
         row
     };
@@ -71,6 +111,7 @@ pub fn of_layers(path: &Path, set: &LayerSet, no_cells: bool, ctx: &Context) -> 
             j["missing_share"] = json!(f.missing());
             j["range"] = json!([number(f.range.0), number(f.range.1)]);
             j["median"] = number(f.percentile(50.0));
+            j["histogram"] = histogram_json(f);
         }
         j
     };
@@ -81,7 +122,7 @@ pub fn of_layers(path: &Path, set: &LayerSet, no_cells: bool, ctx: &Context) -> 
         "kind": "raster", "path": path.display().to_string(), "period": set.period, "grid": grid_json(&set.grid),
         "layers": set.layers.iter().enumerate().map(layer_json).collect::<Vec<_>>(), "indices": index_json, "digest": set.digest,
     });
-    let head = vec!["band", "name", "unit", "no data", "least", "median", "most", "2 % to 98 %"];
+    let head = vec!["band", "name", "unit", "no data", "least", "median", "most", "2 % to 98 %", "spread"];
     Ok(Sheet {
         title: path.display().to_string(),
         facts: vec![

@@ -7,8 +7,10 @@ use telechroma_core::scene::{Band, Content, Scene};
 use telechroma_core::sensor;
 use telechroma_core::units::Unit;
 
-use super::raster::value_troubles;
-use super::sheet::{Sheet, extent_text, grid_json, grid_text, index_text, object, percent, short};
+use super::raster::{NO_SYSTEM, count_like, odd_cells, shift_trouble, value_troubles};
+use super::sheet::{
+    Sheet, bars, extent_text, grid_json, grid_text, histogram_json, index_text, object, percent, short,
+};
 use crate::context::Context;
 use crate::job::survey::{Surveyed, survey};
 use crate::report::Report;
@@ -69,7 +71,19 @@ pub fn of_scene(s: &Scene, no_cells: bool, ctx: &Context) -> Result<Sheet, Repor
         head: match no_cells {
             true => vec!["band", "role", "µm", "cell"],
             false => {
-                vec!["band", "role", "µm", "cell", "no data", least, "median", "most", "saturated", "2 % to 98 %"]
+                vec![
+                    "band",
+                    "role",
+                    "µm",
+                    "cell",
+                    "no data",
+                    least,
+                    "median",
+                    "most",
+                    "saturated",
+                    "2 % to 98 %",
+                    "spread",
+                ]
             }
         },
         rows: s.bands.iter().enumerate().map(|(i, b)| band_row(s, b, bands.get(i))).collect(),
@@ -141,6 +155,7 @@ fn band_row(s: &Scene, b: &Band, found: Option<&Surveyed>) -> Vec<String> {
         row.extend([percent(f.missing()), short(f.range.0), short(f.percentile(50.0)), short(f.range.1)]);
         row.push(saturated(b, f).map_or("–".into(), percent));
         row.push(if low.is_nan() { "–".into() } else { format!("{} to {}{gap}{label}", short(low), short(high)) });
+        row.push(bars(f));
     }
     row
 }
@@ -158,6 +173,7 @@ fn band_json(s: &Scene, b: &Band, found: Option<&Surveyed>) -> Json {
         j["saturated_share"] = json!(saturated(b, f));
         j["calibrated_p2_p98"] =
             json!([number(calibrated(s, b, f.percentile(2.0))), number(calibrated(s, b, f.percentile(98.0)))]);
+        j["histogram"] = histogram_json(f);
         j["calibrated_unit"] = json!(unit_of(s, b).0.label());
     }
     j
@@ -182,19 +198,24 @@ fn scene_troubles(s: &Scene, bands: &[Surveyed]) -> Vec<String> {
         let absent: Vec<String> = def
             .bands
             .iter()
-            .filter(|d| !s.bands.iter().any(|b| b.name == format!("B{}", d.key)))
-            .map(|d| format!("{} (B{})", d.role, d.key))
+            .filter(|d| d.is_in(&s.level) && !s.bands.iter().any(|b| b.name == d.name()))
+            .map(|d| format!("{} ({})", d.role, d.name()))
             .collect();
         if !absent.is_empty() {
             t.push(format!("not in the delivery: {}", absent.join(", ")));
         }
     }
     if s.flags.is_empty() && s.mask.is_none() {
-        t.push("no flags: clouds cannot be masked".into());
+        t.push(
+            "no mask band: clouds cannot be masked; give a mask raster beside it, or --unmasked to use every cell"
+                .into(),
+        );
     }
     if s.grid.crs.is_none() {
-        t.push("no coordinate system: plots cannot be laid on it".into());
+        t.push(NO_SYSTEM.into());
     }
+    t.extend(odd_cells(&s.grid));
+    t.extend(shift_trouble(&s.grid));
     for b in &s.bands {
         if let (Content::Counts(_), Err(e)) = (&b.content, calibration(s, b, Target::Toa))
             && !matches!(e, telechroma_core::Error::NightScene { .. })
@@ -203,6 +224,11 @@ fn scene_troubles(s: &Scene, bands: &[Surveyed]) -> Vec<String> {
             t.push(e.to_string());
         }
     }
+    let values = s.bands.iter().zip(bands).filter_map(|(b, f)| match b.content {
+        Content::Values(unit) => Some((b.role.name(), unit, f)),
+        Content::Counts(_) => None,
+    });
+    t.extend(count_like(values));
     for (b, f) in s.bands.iter().zip(bands) {
         match saturated(b, f) {
             _ if f.known == 0 => t.push(format!("{} ({}) holds no data at all", b.role, b.name)),

@@ -5,6 +5,9 @@ use telechroma_core::grid::Grid;
 use telechroma_core::index::INDICES;
 use telechroma_core::scene::BandRole;
 
+use crate::commands::text::{aligned, wrapped};
+use crate::job::survey::Surveyed;
+
 /// What is shown of one path: lines for people, and JSON.
 pub struct Sheet {
     pub title: String,
@@ -19,26 +22,16 @@ pub struct Sheet {
 impl Sheet {
     pub fn text(&self) -> String {
         let mut t = format!("{}\n", self.title);
-        let line = |(name, text): &(&str, String)| format!("  {name:9} {text}\n");
+        let line = |(name, text): &(&str, String)| format!("  {name:9} {}\n", wrapped(text, 112, 12));
         self.facts.iter().for_each(|f| t += &line(f));
         if !self.rows.is_empty() {
             t += "\n";
             let all: Vec<Vec<String>> = std::iter::once(self.head.iter().map(|h| h.to_string()).collect())
                 .chain(self.rows.iter().cloned())
                 .collect();
-            let width = |c: usize| all.iter().map(|r| r[c].chars().count()).max().unwrap_or(0);
-            for row in &all {
-                // names to the left, numbers to the right
-                let cells: Vec<String> = row
-                    .iter()
-                    .enumerate()
-                    .map(|(c, s)| {
-                        let pad = " ".repeat(width(c) - s.chars().count());
-                        if c < 3 { format!("{s}{pad}") } else { format!("{pad}{s}") }
-                    })
-                    .collect();
-                t += &format!("  {}\n", cells.join("  ").trim_end());
-            }
+            // names to the left, numbers to the right
+            let right: Vec<usize> = (3..self.head.len()).collect();
+            aligned(&all, &right).lines().for_each(|l| t += &format!("  {l}\n"));
             t += "\n";
         }
         self.more.iter().for_each(|f| t += &line(f));
@@ -80,6 +73,29 @@ pub fn short(v: f64) -> String {
     }
 }
 
+/// Bars of a histogram between the 2nd and the 98th percentile.
+const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+/// Steps of a histogram.
+pub const STEPS: usize = 12;
+
+/// A small histogram: the share of cells in equal steps, the fullest step at full height.
+pub fn bars(found: &Surveyed) -> String {
+    let (from, to) = (found.percentile(2.0), found.percentile(98.0));
+    if from.is_nan() || from >= to {
+        return "–".into();
+    }
+    let steps = found.histogram(from, to, STEPS);
+    let most = steps.iter().copied().max().unwrap_or(0).max(1);
+    let bar = |n: &u64| if *n == 0 { ' ' } else { BARS[((*n * 8).div_ceil(most) as usize).clamp(1, 8) - 1] };
+    format!("[{}]", steps.iter().map(bar).collect::<String>())
+}
+
+/// The same as numbers.
+pub fn histogram_json(found: &Surveyed) -> Json {
+    let (from, to) = (found.percentile(2.0), found.percentile(98.0));
+    if to > from { json!({"from": from, "to": to, "cells": found.histogram(from, to, STEPS)}) } else { Json::Null }
+}
+
 pub fn grid_text(g: &Grid) -> String {
     let (w, h) = g.transform.cell();
     let unit = if g.is_metric() { " m" } else { "" };
@@ -110,8 +126,8 @@ pub fn index_text(has: impl Fn(BandRole) -> bool) -> (String, Json) {
     };
     if !cannot.is_empty() {
         text += &format!(
-            "; not {}",
-            cannot.iter().map(|(id, l)| format!("{id} (no {})", l.join(", "))).collect::<Vec<_>>().join(", ")
+            "; {} more need bands that are not here ('telechroma indices list --for' says which)",
+            cannot.len()
         );
     }
     let json = json!({

@@ -1,11 +1,11 @@
 //! The header of a Cloud Optimized GeoTIFF: one directory a level, full resolution first, all before the data.
 
-use telechroma_core::geo::Crs;
 use telechroma_core::tile::Kind;
 
 use super::SIDE;
 use super::pyramid::Level;
-use super::sink::CogOptions;
+use super::sink::{CogOptions, Packing};
+use crate::raster::geokeys::keys_of;
 
 /// The header's bytes, and the tiles in the order in which their data follow.
 pub(crate) struct Layout {
@@ -87,17 +87,21 @@ fn directories(options: &CogOptions, levels: &[Level], places: &[Vec<(u64, u64)>
 
 fn entries(options: &CogOptions, level: Level, number: usize, places: &[(u64, u64)], big: bool) -> Vec<(u16, Value)> {
     let n = options.bands as usize;
-    let (bits, predictor, format, nodata) = match options.kind {
-        Kind::Values => (32, 3, 3, Some("nan")),
-        Kind::Counts { .. } | Kind::Flags { .. } => (16, 2, 1, None),
+    let (bits, predictor, format, nodata) = match (options.kind, options.packing) {
+        (Kind::Values, Packing::Float) => (32, 3, 3, Some("nan".to_string())),
+        (Kind::Values, Packing::Coded { format, missing, .. }) => {
+            (8 * format.bytes() as u16, 2, format.tag(), missing.map(|m| m.to_string()))
+        }
+        (Kind::Counts { .. } | Kind::Flags { .. }, _) => (16, 2, 1, None),
     };
+    let (packed, predictor) = if options.packed { (8, predictor) } else { (1, 1) };
     let side = SIDE as u16;
     let mut e = vec![
         (254, Value::long(u32::from(number > 0))),
         (256, Value::long(level.cols)),
         (257, Value::long(level.rows)),
         (258, Value::shorts(&vec![bits; n])),
-        (259, Value::shorts(&[8])),
+        (259, Value::shorts(&[packed])),
         (262, Value::shorts(&[1])),
         (277, Value::shorts(&[n as u16])),
         (284, Value::shorts(&[if n > 1 { 2 } else { 1 }])),
@@ -112,7 +116,7 @@ fn entries(options: &CogOptions, level: Level, number: usize, places: &[(u64, u6
         e.push((338, Value::shorts(&vec![0; n - 1])));
     }
     if let Some(text) = nodata {
-        e.push((42113, Value::text(text)));
+        e.push((42113, Value::text(&text)));
     }
     if number == 0 {
         e.push((270, Value::text(&options.description)));
@@ -134,29 +138,14 @@ fn geo_entries(options: &CogOptions) -> Vec<(u16, Value)> {
         )],
     };
     if let Some(crs) = options.grid.crs {
-        let (keys, text) = geo_keys(crs);
-        e.push((34735, Value::shorts(&keys)));
-        e.push((34737, Value::text(&text)));
+        let keys = keys_of(crs);
+        e.push((34735, Value::shorts(&keys.directory)));
+        if !keys.doubles.is_empty() {
+            e.push((34736, Value::doubles(&keys.doubles)));
+        }
+        e.push((34737, Value::text(&keys.text)));
     }
     e
-}
-
-fn geo_keys(crs: Crs) -> (Vec<u16>, String) {
-    let name = format!("{}|", crs.name());
-    let (model, code_key, unit) = match crs.is_geographic() {
-        true => (2, 2048, (2054, 9102)),
-        false => (1, 3072, (3076, 9001)),
-    };
-    let mut keys = vec![
-        [1024, 0, 1, model],
-        [1025, 0, 1, 1],
-        [1026, 34737, name.len() as u16, 0],
-        [code_key, 0, 1, crs.epsg() as u16],
-        [unit.0, 0, 1, unit.1],
-    ];
-    keys.sort_by_key(|k| k[0]);
-    let head = [1, 1, 0, keys.len() as u16];
-    (head.into_iter().chain(keys.into_iter().flatten()).collect(), name)
 }
 
 /// Appends one directory with its values behind it.
@@ -195,7 +184,7 @@ mod tests {
     use std::io::Write;
     use std::sync::Arc;
 
-    use telechroma_core::geo::Affine;
+    use telechroma_core::geo::{Affine, Crs};
     use telechroma_core::grid::Grid;
 
     use super::*;
@@ -205,7 +194,7 @@ mod tests {
 
     fn options(cols: u32, rows: u32, transform: Affine, epsg: u32) -> CogOptions {
         let grid = Grid { crs: Crs::from_epsg(epsg).ok(), transform, cols, rows };
-        CogOptions { grid: Arc::new(grid), kind: Kind::Values, bands: 3, description: "what it is".into() }
+        CogOptions { bands: 3, ..CogOptions::new(Arc::new(grid), Kind::Values, "what it is".into()) }
     }
 
     /// The header with a hole behind it where the data would be: gigabytes that take no room on the disk.

@@ -9,7 +9,7 @@ mod pack;
 mod pyramid;
 mod sink;
 
-pub use sink::{CogEncoder, CogFile, CogOptions};
+pub use sink::{CogEncoder, CogFile, CogOptions, Packing};
 
 /// Side of the tiles written.
 pub const SIDE: u32 = 512;

@@ -40,10 +40,14 @@ pub(crate) fn levels(grid: &Grid) -> Vec<Level> {
     all
 }
 
-/// A tile at half its resolution.
-pub(crate) fn halve(cells: &Cells) -> Cells {
+/// A tile at half its resolution: means of values, unless they may be classes; one of four flags or classes.
+pub(crate) fn halve(cells: &Cells, means: bool) -> Cells {
     let (side, half) = (SIDE as usize, SIDE as usize / 2);
     match cells {
+        Cells::Values(v) if !means => {
+            let row = |r: usize| (0..half).map(move |c| v[2 * r * side + 2 * c]);
+            Cells::Values((0..half).flat_map(row).collect())
+        }
         Cells::Values(v) => {
             let mut out = vec![f32::NAN; half * half];
             for (r, o) in out.chunks_exact_mut(half).enumerate() {

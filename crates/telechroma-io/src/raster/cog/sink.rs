@@ -14,6 +14,7 @@ use telechroma_core::tile::{Cells, Kind, Tile};
 use super::pyramid::{Level, halve, lay, levels};
 use super::{SIDE, header, pack::pack};
 use crate::error::{Error, Result};
+use crate::raster::samples::SampleFormat;
 
 /// What a raster to be written is.
 #[derive(Debug, Clone)]
@@ -26,6 +27,29 @@ pub struct CogOptions {
     pub bands: u32,
     /// JSON for the ImageDescription.
     pub description: String,
+    /// How values are stored.
+    pub packing: Packing,
+    /// Blocks are packed by Deflate.
+    pub packed: bool,
+}
+
+/// How values are stored.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Packing {
+    /// 32-bit floating point, missing as NaN.
+    Float,
+    /// Whole numbers: `stored = (value - offset) / scale`, rounded half to even; what is out of range takes the nearest
+    /// number there is.
+    Coded {
+        /// 8 or 16 bits.
+        format: SampleFormat,
+        /// Value of a step.
+        scale: f64,
+        /// Value of zero.
+        offset: f64,
+        /// What stands for missing; none: the raster has no missing cell.
+        missing: Option<i32>,
+    },
 }
 
 /// The workers' half.
@@ -62,6 +86,16 @@ enum Piece {
 }
 
 impl CogOptions {
+    /// One band of a kind on a grid, values as 32-bit floating point, packed.
+    pub fn new(grid: Arc<Grid>, kind: Kind, description: String) -> CogOptions {
+        CogOptions { grid, kind, bands: 1, description, packing: Packing::Float, packed: true }
+    }
+
+    /// Whole numbers stored as they are may be classes, of which there is no mean.
+    fn means(&self) -> bool {
+        !matches!(self.packing, Packing::Coded { scale: 1.0, offset: 0.0, .. })
+    }
+
     fn blank(&self) -> Cells {
         let n = (SIDE * SIDE) as usize;
         let mut cells = match self.kind {
@@ -131,8 +165,8 @@ impl Prepare for CogEncoder {
                             &*b
                         }
                     };
-                    let half = (self.levels.len() > 1).then(|| halve(cells));
-                    pieces.push(Piece::Packed { tile, bytes: pack(cells), half });
+                    let half = (self.levels.len() > 1).then(|| halve(cells, self.options.means()));
+                    pieces.push(Piece::Packed { tile, bytes: pack(cells, &self.options), half });
                 } else {
                     let mut cells = match self.options.blank() {
                         Cells::Values(mut v) => {
@@ -253,9 +287,9 @@ impl CogFile {
     }
 
     fn whole(&mut self, level: usize, band: u32, tile: u32, cells: &Cells) -> Result<()> {
-        self.put(level, band, tile, &pack(cells))?;
+        self.put(level, band, tile, &pack(cells, &self.options))?;
         if level + 1 < self.levels.len() {
-            self.rise(level, band, tile, &halve(cells))?;
+            self.rise(level, band, tile, &halve(cells, self.options.means()))?;
         }
         Ok(())
     }

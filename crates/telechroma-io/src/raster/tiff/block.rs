@@ -5,9 +5,10 @@ use std::cell::RefCell;
 use libdeflater::Decompressor;
 
 use super::Tiff;
-use super::header::{Compression, SampleFormat};
+use super::header::Compression;
 use super::predictor;
 use crate::error::{Error, Result};
+use crate::raster::samples::{SampleFormat, Samples};
 
 /// A thread's decoder and buffers.
 struct Scratch {
@@ -19,14 +20,6 @@ struct Scratch {
 thread_local! {
     static SCRATCH: RefCell<Scratch> =
         RefCell::new(Scratch { inflate: Decompressor::new(), packed: vec![], bytes: vec![] });
-}
-
-/// The samples of a block, as stored: all bands of a cell together unless the file is planar.
-pub(crate) enum Samples<'a> {
-    U8(&'a [u8]),
-    U16(&'a [u16]),
-    I16(&'a [i16]),
-    F32(&'a [f32]),
 }
 
 impl Tiff {
@@ -118,7 +111,10 @@ impl Tiff {
                     f(Some(Samples::U8(&s.bytes)))
                 }
                 SampleFormat::U16 | SampleFormat::I16 => {
-                    let mut words: Vec<u16> = s.bytes.chunks_exact(2).map(|c| word(c, h.big_endian)).collect();
+                    let mut words: Vec<u16> = match cfg!(target_endian = "little") && !h.big_endian {
+                        true => bytemuck::pod_collect_to_vec(&s.bytes),
+                        false => s.bytes.chunks_exact(2).map(|c| word(c, h.big_endian)).collect(),
+                    };
                     if h.predictor == 2 {
                         words.chunks_exact_mut(row).for_each(|r| predictor::undo_words(r, stride));
                     }
@@ -127,15 +123,39 @@ impl Tiff {
                         _ => f(Some(Samples::U16(&words))),
                     }
                 }
+                SampleFormat::I8 => {
+                    if h.predictor == 2 {
+                        s.bytes.chunks_exact_mut(row).for_each(|r| predictor::undo_bytes(r, stride));
+                    }
+                    f(Some(Samples::I8(bytemuck::cast_slice(&s.bytes))))
+                }
+                SampleFormat::U32 | SampleFormat::I32 => {
+                    let mut longs = vec![0u32; want / 4];
+                    for (r, o) in s.bytes.chunks_exact(4 * row).zip(longs.chunks_exact_mut(row)) {
+                        undo_longs(r, stride, h.big_endian, h.predictor == 2, o);
+                    }
+                    match h.format {
+                        SampleFormat::I32 => f(Some(Samples::I32(bytemuck::cast_slice(&longs)))),
+                        _ => f(Some(Samples::U32(&longs))),
+                    }
+                }
                 SampleFormat::F32 => {
                     let mut floats = vec![0f32; want / 4];
                     for (r, o) in s.bytes.chunks_exact_mut(4 * row).zip(floats.chunks_exact_mut(row)) {
                         match h.predictor {
                             3 => predictor::undo_floats(r, stride, o),
-                            p => undo_integers_of_floats(r, stride, h.big_endian, p == 2, o),
+                            p => undo_longs(r, stride, h.big_endian, p == 2, bytemuck::cast_slice_mut(o)),
                         }
                     }
                     f(Some(Samples::F32(&floats)))
+                }
+                SampleFormat::F64 => {
+                    let double = |c: &[u8]| {
+                        let b = [c[0], c[1], c[2], c[3], c[4], c[5], c[6], c[7]];
+                        if h.big_endian { f64::from_be_bytes(b) } else { f64::from_le_bytes(b) }
+                    };
+                    let doubles: Vec<f64> = s.bytes.chunks_exact(8).map(double).collect();
+                    f(Some(Samples::F64(&doubles)))
                 }
             })
         })
@@ -146,22 +166,16 @@ fn word(c: &[u8], big_endian: bool) -> u16 {
     if big_endian { u16::from_be_bytes([c[0], c[1]]) } else { u16::from_le_bytes([c[0], c[1]]) }
 }
 
-/// Floats stored plainly, or with differences of their bits taken as whole numbers.
-fn undo_integers_of_floats(row: &[u8], stride: usize, big_endian: bool, differences: bool, out: &mut [f32]) {
-    let mut bits: Vec<u32> = row
-        .chunks_exact(4)
-        .map(|c| {
-            let b = [c[0], c[1], c[2], c[3]];
-            if big_endian { u32::from_be_bytes(b) } else { u32::from_le_bytes(b) }
-        })
-        .collect();
-    if differences {
-        for i in stride..bits.len() {
-            bits[i] = bits[i].wrapping_add(bits[i - stride]);
-        }
+/// 32-bit samples stored plainly, or as differences of their bits taken as whole numbers.
+fn undo_longs(row: &[u8], stride: usize, big_endian: bool, differences: bool, out: &mut [u32]) {
+    for (o, c) in out.iter_mut().zip(row.chunks_exact(4)) {
+        let b = [c[0], c[1], c[2], c[3]];
+        *o = if big_endian { u32::from_be_bytes(b) } else { u32::from_le_bytes(b) };
     }
-    for (o, b) in out.iter_mut().zip(bits) {
-        *o = f32::from_bits(b);
+    if differences {
+        for i in stride..out.len() {
+            out[i] = out[i].wrapping_add(out[i - stride]);
+        }
     }
 }
 

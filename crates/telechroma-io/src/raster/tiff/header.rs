@@ -5,40 +5,8 @@ use std::collections::BTreeMap;
 
 use crate::bytes::ByteRange;
 use crate::error::{Error, Result};
-
-/// How a sample is stored.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum SampleFormat {
-    /// 8-bit without sign.
-    U8,
-    /// 16-bit without sign.
-    U16,
-    /// 16-bit with sign.
-    I16,
-    /// 32-bit floating point.
-    F32,
-}
-
-impl SampleFormat {
-    /// Bytes of a sample.
-    pub fn bytes(self) -> usize {
-        match self {
-            SampleFormat::U8 => 1,
-            SampleFormat::U16 | SampleFormat::I16 => 2,
-            SampleFormat::F32 => 4,
-        }
-    }
-
-    /// Its name.
-    pub fn name(self) -> &'static str {
-        match self {
-            SampleFormat::U8 => "uint8",
-            SampleFormat::U16 => "uint16",
-            SampleFormat::I16 => "int16",
-            SampleFormat::F32 => "float32",
-        }
-    }
-}
+use crate::raster::geokeys::GeoKeys;
+use crate::raster::samples::SampleFormat;
 
 /// How blocks are packed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -91,7 +59,7 @@ pub(crate) struct GeoTags {
     pub scale: Vec<f64>,
     pub ties: Vec<f64>,
     pub transformation: Vec<f64>,
-    pub keys: Vec<u16>,
+    pub keys: GeoKeys,
 }
 
 /// The largest block that is decoded: guards against absurd headers.
@@ -257,7 +225,7 @@ impl Header {
         };
         let predictor = match raw.one(317)?.unwrap_or(1) {
             0 | 1 => 1,
-            2 => 2,
+            2 if format != SampleFormat::F64 => 2,
             3 if format == SampleFormat::F32 => 3,
             other => return Err(raw.unsupported(format!("predictor {other} for {} samples", format.name()), &[])),
         };
@@ -301,7 +269,11 @@ impl Header {
                 scale: raw.reals(33550),
                 ties: raw.reals(33922),
                 transformation: raw.reals(34264),
-                keys: raw.numbers(34735)?.unwrap_or_default().into_iter().map(|k| k as u16).collect(),
+                keys: GeoKeys {
+                    directory: raw.numbers(34735)?.unwrap_or_default().into_iter().map(|k| k as u16).collect(),
+                    doubles: raw.reals(34736),
+                    text: raw.text(34737).unwrap_or_default(),
+                },
             },
         };
         header.split_plain_strips();
@@ -369,9 +341,13 @@ fn sample_format(raw: &Raw) -> Result<SampleFormat> {
     let (bits, format) = (bits.first().copied().unwrap_or(1), formats.first().copied().unwrap_or(1));
     match (bits, format) {
         (8, 1 | 4) => Ok(SampleFormat::U8),
+        (8, 2) => Ok(SampleFormat::I8),
         (16, 1 | 4) => Ok(SampleFormat::U16),
         (16, 2) => Ok(SampleFormat::I16),
+        (32, 1) => Ok(SampleFormat::U32),
+        (32, 2) => Ok(SampleFormat::I32),
         (32, 3) => Ok(SampleFormat::F32),
+        (64, 3) => Ok(SampleFormat::F64),
         _ => {
             let kind = match format {
                 1 => "unsigned integer",
@@ -382,7 +358,7 @@ fn sample_format(raw: &Raw) -> Result<SampleFormat> {
             };
             Err(raw.unsupported(
                 format!("a raster of {bits}-bit {kind} samples"),
-                &["uint8", "uint16", "int16", "float32"],
+                &SampleFormat::all().map(SampleFormat::name).collect::<Vec<_>>(),
             ))
         }
     }

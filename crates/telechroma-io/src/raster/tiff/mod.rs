@@ -8,8 +8,8 @@ mod header;
 mod plane;
 pub mod predictor;
 
-pub use header::{Header, SampleFormat};
-pub use plane::{Reading, TiffPlane};
+pub use header::Header;
+pub use plane::TiffPlane;
 
 use std::sync::Arc;
 

@@ -1,0 +1,357 @@
+//! One look for each cell, the same for all bands: which scene's values are taken, so that a spectrum was really seen.
+
+use std::fmt;
+use std::str::FromStr;
+
+use super::Clear;
+use super::composite::{Plane, Sample, clear_lanes};
+use super::median::{LANES, Row, Usable};
+use crate::error::{Error, Result};
+use crate::graph::{Absence, Inputs, Op, bits_row, values_row};
+use crate::tile::{Kind, PlaneSpec, Tile};
+use crate::units::Unit;
+use crate::wide;
+
+/// Which of the clear looks of a cell is taken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Choice {
+    /// The look with the least sum of distances to all others over the bands (medoid; Flood 2013). Ties: the earliest.
+    Medoid,
+    /// The look with the highest score; ties: the earliest.
+    Best,
+    /// The last.
+    Latest,
+    /// The first.
+    Earliest,
+}
+
+const NAMES: &[(&str, Choice)] =
+    &[("medoid", Choice::Medoid), ("best", Choice::Best), ("latest", Choice::Latest), ("earliest", Choice::Earliest)];
+
+impl Choice {
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        NAMES.iter().find(|(_, c)| *c == self).map_or("", |(n, _)| n)
+    }
+
+    /// All names.
+    pub fn names() -> impl Iterator<Item = &'static str> {
+        NAMES.iter().map(|(n, _)| *n)
+    }
+}
+
+impl FromStr for Choice {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Choice> {
+        let found = NAMES.iter().find(|(n, _)| *n == text).map(|(_, c)| *c);
+        found.ok_or_else(|| Error::unknown("choice of a look", text, NAMES.iter().map(|(n, _)| n)))
+    }
+}
+
+/// Chooses a look. Inputs: planes of clear looks ([`Clear`]); the planes of each scene in turn, sorted by time; for
+/// [`Choice::Best`] a plane of scores a scene.
+///
+/// A look counts where every band has a value. Gives 1 + the number of the scene, 0 where fewer than `at_least` looks
+/// count.
+#[derive(Debug)]
+pub struct Choose {
+    /// Which is taken.
+    pub choice: Choice,
+    /// How planes are read, scene by scene.
+    pub samples: Vec<Vec<Sample>>,
+    /// Bands that the distance is measured over, by their number within a scene.
+    pub measured: Vec<usize>,
+    /// Looks that a cell needs.
+    pub at_least: u32,
+}
+
+impl Choose {
+    fn looks(&self) -> usize {
+        self.samples.len().div_ceil(Clear::SCENES)
+    }
+}
+
+/// One scene's rows.
+struct Look<'a> {
+    /// 1 + its number.
+    number: u16,
+    clear: &'a [u16],
+    bit: u32,
+    planes: Vec<Plane<'a>>,
+    score: Option<&'a [f32]>,
+}
+
+struct ChooseRow<'a, 'b> {
+    op: &'a Choose,
+    looks: &'a [Look<'b>],
+    work: &'a mut Work,
+    cells: &'a mut [u16],
+}
+
+/// Scratch space: values by look and band, what may be used, sums of distances.
+#[derive(Default)]
+struct Work {
+    values: Vec<Row>,
+    usable: Vec<Usable>,
+    sums: Vec<Row>,
+}
+
+impl wide::Loop for ChooseRow<'_, '_> {
+    #[inline(always)]
+    fn run(self) {
+        let ChooseRow { op, looks, work, cells } = self;
+        let bands = op.measured.len();
+        for (chunk, cells) in cells.chunks_mut(LANES).enumerate() {
+            let (at, n) = (chunk * LANES, cells.len());
+            let (mut k, mut seen) = (0, [0u32; LANES]);
+            let mut numbers = [0u16; 1 << 10];
+            let (mut best, mut chosen) = ([f32::INFINITY; LANES], [0u16; LANES]);
+            for look in looks {
+                let mut usable = [0; LANES];
+                clear_lanes(look.clear, look.bit, at, n, &mut usable);
+                look.planes.iter().for_each(|p| p.valid(at, n, &mut usable));
+                if let Some(score) = look.score {
+                    Plane::Values(score).valid(at, n, &mut usable);
+                }
+                if usable.iter().fold(0, |any, u| any | u) == 0 {
+                    continue;
+                }
+                seen.iter_mut().zip(&usable).for_each(|(s, u)| *s += u & 1);
+                match (op.choice, look.score) {
+                    (Choice::Medoid, _) => {
+                        for (b, i) in op.measured.iter().enumerate() {
+                            look.planes[*i].values(at, n, &mut work.values[k * bands + b]);
+                        }
+                        work.usable[k] = usable;
+                        numbers[k] = look.number;
+                        k += 1;
+                    }
+                    (Choice::Best, Some(score)) => {
+                        for (l, v) in score[at..at + n].iter().enumerate() {
+                            let better = usable[l] != 0 && -v < best[l];
+                            best[l] = if better { -v } else { best[l] };
+                            chosen[l] = if better { look.number } else { chosen[l] };
+                        }
+                    }
+                    (Choice::Earliest, _) => {
+                        for l in 0..LANES {
+                            chosen[l] = if usable[l] != 0 && chosen[l] == 0 { look.number } else { chosen[l] };
+                        }
+                    }
+                    (Choice::Latest | Choice::Best, _) => {
+                        for l in 0..LANES {
+                            chosen[l] = if usable[l] != 0 { look.number } else { chosen[l] };
+                        }
+                    }
+                }
+            }
+            if op.choice == Choice::Medoid {
+                medoid(work, k, bands);
+                for j in 0..k {
+                    let (sums, usable) = (&work.sums[j], &work.usable[j]);
+                    for l in 0..LANES {
+                        let better = usable[l] != 0 && sums[l] < best[l];
+                        best[l] = if better { sums[l] } else { best[l] };
+                        chosen[l] = if better { numbers[j] } else { chosen[l] };
+                    }
+                }
+            }
+            for ((c, chosen), s) in cells.iter_mut().zip(chosen).zip(seen) {
+                *c = if s >= op.at_least { chosen } else { 0 };
+            }
+        }
+    }
+}
+
+/// The sum of each look's distances to the others, over the looks that may be used.
+#[inline(always)]
+fn medoid(work: &mut Work, k: usize, bands: usize) {
+    let Work { values, usable, sums } = work;
+    sums[..k].fill([0.0; LANES]);
+    for i in 0..k {
+        let (mine, _) = values[i * bands..].split_at(bands);
+        let mut own = sums[i];
+        for j in i + 1..k {
+            let (theirs, _) = values[j * bands..].split_at(bands);
+            let mut squares = [0f32; LANES];
+            for (a, b) in mine.iter().zip(theirs) {
+                for l in 0..LANES {
+                    let d = a[l] - b[l];
+                    squares[l] += d * d;
+                }
+            }
+            let (ui, uj, other) = (&usable[i], &usable[j], &mut sums[j]);
+            for l in 0..LANES {
+                let d = f32::from_bits(squares[l].sqrt().to_bits() & ui[l] & uj[l]);
+                own[l] += d;
+                other[l] += d;
+            }
+        }
+        sums[i] = own;
+    }
+}
+
+impl Op for Choose {
+    fn output(&self, inputs: &[&PlaneSpec]) -> Result<(Kind, Unit)> {
+        let wrong = || {
+            Error::Usage(
+                "a look is chosen from planes of clear looks and the same bands of each of at most 1023 scenes".into(),
+            )
+        };
+        let (clear, planes) = inputs.split_at_checked(self.looks()).ok_or_else(wrong)?;
+        let bands: usize = self.samples.iter().map(Vec::len).sum();
+        let scores = if self.choice == Choice::Best { self.samples.len() } else { 0 };
+        let flags = clear.iter().all(|c| matches!(c.kind, Kind::Flags { .. }));
+        match flags && planes.len() == bands + scores && self.samples.len() < 1 << 10 {
+            true => Ok((Kind::Flags { outside: 0 }, Unit::Flags)),
+            false => Err(wrong()),
+        }
+    }
+
+    fn absence(&self) -> Absence {
+        Absence::IfAll
+    }
+
+    fn compute(&self, inputs: &Inputs, out: &mut Tile) -> Result<()> {
+        let window = out.window;
+        let scenes = self.samples.len();
+        let scores = self.looks() + self.samples.iter().map(Vec::len).sum::<usize>();
+        let mut work = Work::default();
+        if self.choice == Choice::Medoid {
+            work.values.resize(scenes * self.measured.len(), [0.0; LANES]);
+            work.usable.resize(scenes, [0; LANES]);
+            work.sums.resize(scenes, [0.0; LANES]);
+        }
+        for row in window.row..window.end_row() {
+            let (mut looks, mut next) = (vec![], self.looks());
+            for (i, samples) in self.samples.iter().enumerate() {
+                let first = next;
+                next += samples.len();
+                let planes = samples.iter().zip(first..).map(|(s, n)| Some(s.row(inputs.get(n)?, &window, row)));
+                let (Some(clear), Some(planes)) = (inputs.get(i / Clear::SCENES), planes.collect::<Option<Vec<_>>>())
+                else {
+                    continue; // a band without data: no look
+                };
+                let score = match self.choice {
+                    Choice::Best => match inputs.get(scores + i) {
+                        Some(tile) => Some(values_row(tile, &window, row)),
+                        None => continue,
+                    },
+                    _ => None,
+                };
+                let (clear, bit) = (bits_row(clear, &window, row), 1 << (i % Clear::SCENES));
+                looks.push(Look { number: 1 + i as u16, clear, bit, planes, score });
+            }
+            let at = out.row_range(&window, row);
+            wide::run(ChooseRow { op: self, looks: &looks, work: &mut work, cells: &mut out.bits_mut()[at] });
+        }
+        Ok(())
+    }
+
+    fn step(&self) -> &'static str {
+        "choose a look"
+    }
+}
+
+/// One band of the looks chosen. Inputs: the plane of choices ([`Choose`]), then a plane a scene.
+#[derive(Debug)]
+pub struct Chosen {
+    /// How planes are read.
+    pub samples: Vec<Sample>,
+    /// Unit of the values.
+    pub unit: Unit,
+}
+
+impl Op for Chosen {
+    fn output(&self, inputs: &[&PlaneSpec]) -> Result<(Kind, Unit)> {
+        let fits = match inputs {
+            [choice, planes @ ..] => {
+                matches!(choice.kind, Kind::Flags { .. })
+                    && planes.len() == self.samples.len()
+                    && self.samples.iter().zip(planes).all(|(s, p)| s.fits(p, self.unit))
+            }
+            [] => false,
+        };
+        match fits {
+            true => Ok((Kind::Values, self.unit)),
+            false => Err(Error::Usage("a band of chosen looks takes the choices, then a plane for each scene".into())),
+        }
+    }
+
+    fn absence(&self) -> Absence {
+        Absence::IfAll
+    }
+
+    fn compute(&self, inputs: &Inputs, out: &mut Tile) -> Result<()> {
+        let window = out.window;
+        let Some(choice) = inputs.get(0) else {
+            out.values_mut().fill(f32::NAN);
+            return Ok(());
+        };
+        let mut values = [0f32; LANES];
+        for row in window.row..window.end_row() {
+            let at = out.row_range(&window, row);
+            let cells = &mut out.values_mut()[at];
+            cells.fill(f32::NAN);
+            let chosen = bits_row(choice, &window, row);
+            let planes: Vec<Option<Plane>> =
+                self.samples.iter().zip(1..).map(|(s, n)| Some(s.row(inputs.get(n)?, &window, row))).collect();
+            for (chunk, (cells, chosen)) in cells.chunks_mut(LANES).zip(chosen.chunks(LANES)).enumerate() {
+                let mut wanted: Vec<u16> = chosen.iter().copied().filter(|c| *c != 0).collect();
+                wanted.sort_unstable();
+                wanted.dedup();
+                for number in wanted {
+                    let Some(plane) = &planes[usize::from(number) - 1] else { continue };
+                    plane.values(chunk * LANES, cells.len(), &mut values);
+                    for ((o, c), v) in cells.iter_mut().zip(chosen).zip(&values) {
+                        *o = if *c == number { *v } else { *o };
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn step(&self) -> &'static str {
+        "take chosen looks"
+    }
+}
+
+/// A number for each scene chosen, such as its day.
+pub struct OfChosen {
+    /// By number of the scene.
+    pub numbers: Vec<f32>,
+    /// Their unit.
+    pub unit: Unit,
+}
+
+impl fmt::Debug for OfChosen {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "OfChosen {:?} {:?}", self.numbers, self.unit)
+    }
+}
+
+impl Op for OfChosen {
+    fn output(&self, inputs: &[&PlaneSpec]) -> Result<(Kind, Unit)> {
+        match inputs {
+            [choice] if matches!(choice.kind, Kind::Flags { .. }) => Ok((Kind::Values, self.unit)),
+            _ => Err(Error::Usage("a number of the looks chosen takes the plane of choices".into())),
+        }
+    }
+
+    fn compute(&self, inputs: &Inputs, out: &mut Tile) -> Result<()> {
+        let (choice, window) = (inputs.tile(0), out.window);
+        for row in window.row..window.end_row() {
+            let at = out.row_range(&window, row);
+            for (o, c) in out.values_mut()[at].iter_mut().zip(bits_row(choice, &window, row)) {
+                *o = usize::from(*c).checked_sub(1).and_then(|i| self.numbers.get(i)).copied().unwrap_or(f32::NAN);
+            }
+        }
+        Ok(())
+    }
+
+    fn step(&self) -> &'static str {
+        "take chosen looks"
+    }
+}

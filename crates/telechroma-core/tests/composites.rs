@@ -1,0 +1,157 @@
+//! Every rule of a composite against plain arithmetic in double precision.
+#![allow(clippy::unwrap_used)] // tests
+
+use proptest::prelude::*;
+use telechroma_core::graph::{Graph, NodeId};
+use telechroma_core::op::{Choice, Choose, Chosen, Clear, Composite, OfChosen, Reduce, Sample};
+use telechroma_core::tile::{Cells, Kind};
+use telechroma_core::units::Unit;
+use telechroma_testkit::memory::{MemoryPlane, compute, grid};
+
+/// Cells in a row: more than one vector, and a rest.
+const CELLS: u32 = 71;
+
+/// Looks of two bands, each with its mask; NaN is missing.
+type Looks = Vec<(Vec<bool>, [Vec<f32>; 2])>;
+
+fn looks() -> impl Strategy<Value = Looks> {
+    let value = prop_oneof![8 => (0i32..40).prop_map(|v| v as f32 / 37.0), 1 => Just(f32::NAN)];
+    let band = || proptest::collection::vec(value.clone(), CELLS as usize);
+    let clear = proptest::collection::vec(proptest::bool::weighted(0.7), CELLS as usize);
+    let look = (clear, band(), band()).prop_map(|(c, a, b)| (c, [a, b]));
+    proptest::collection::vec(look, 1..24)
+}
+
+struct Stack {
+    g: Graph,
+    clear: Vec<NodeId>,
+    bands: [Vec<NodeId>; 2],
+}
+
+fn stack(looks: &Looks) -> Stack {
+    let mut g = Graph::new(grid(0, 0, CELLS, 1));
+    let source = |g: &mut Graph, name: String, kind: Kind, unit: Unit, cells: Cells| {
+        g.source(MemoryPlane::shared(&name, grid(0, 0, CELLS, 1), kind, unit, (32, 1), cells), None).unwrap()
+    };
+    let (mut masks, mut bands) = (vec![], [vec![], vec![]]);
+    for (i, (clear, values)) in looks.iter().enumerate() {
+        let bits = Cells::Bits(clear.iter().map(|c| u16::from(!c) << 3).collect());
+        masks.push(source(&mut g, format!("m{i}"), Kind::Flags { outside: 1 }, Unit::Flags, bits));
+        for b in 0..2 {
+            let cells = Cells::Values(values[b].clone());
+            bands[b].push(source(&mut g, format!("b{b}_{i}"), Kind::Values, Unit::Reflectance, cells));
+        }
+    }
+    let clear = masks.chunks(Clear::SCENES).map(|m| g.add(Clear, m).unwrap()).collect();
+    Stack { g, clear, bands }
+}
+
+fn read(g: Graph, node: NodeId) -> Vec<f32> {
+    match compute(g, &[node], Some((32, 1)), 2).unwrap().0.swap_remove(0) {
+        Cells::Values(v) => v,
+        Cells::Bits(_) => panic!("values"),
+    }
+}
+
+/// The statistic of the usable samples of a cell, sorted.
+fn plain(by: Reduce, v: &[f64]) -> f64 {
+    let n = v.len();
+    if n == 0 {
+        return f64::NAN;
+    }
+    let at = |p: f64| {
+        let h = (n - 1) as f64 * p / 100.0;
+        let low = h.floor() as usize;
+        v[low] + (h - low as f64) * (v[(low + 1).min(n - 1)] - v[low])
+    };
+    match by {
+        Reduce::Median => at(50.0),
+        Reduce::Percentile(p) => at(p),
+        Reduce::Mean => v.iter().sum::<f64>() / n as f64,
+        Reduce::Min => v[0],
+        Reduce::Max => v[n - 1],
+        Reduce::Spread => {
+            let centre = at(50.0);
+            let mut away: Vec<f64> = v.iter().map(|x| (x - centre).abs()).collect();
+            away.sort_by(f64::total_cmp);
+            plain(Reduce::Median, &away)
+        }
+    }
+}
+
+fn same(got: f32, want: f64) -> bool {
+    (got.is_nan() && want.is_nan()) || (f64::from(got) - want).abs() < 1e-6
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(40))]
+
+    #[test]
+    fn statistics_of_a_band(looks in looks(), percent in 0.0f64..=100.0, at_least in 1u32..4) {
+        let rules = [
+            Reduce::Median, Reduce::Mean, Reduce::Min, Reduce::Max, Reduce::Spread,
+            Reduce::Percentile(percent), Reduce::Percentile(0.0), Reduce::Percentile(100.0),
+        ];
+        for by in rules {
+            let Stack { mut g, clear, bands } = stack(&looks);
+            let inputs: Vec<NodeId> = clear.iter().chain(&bands[0]).copied().collect();
+            let samples = looks.iter().map(|_| Sample::Values).collect();
+            let node = g.add(Composite::new(by, samples, Unit::Reflectance, at_least), &inputs).unwrap();
+            for (cell, got) in read(g, node).into_iter().enumerate() {
+                let usable = looks.iter().filter(|l| l.0[cell] && !l.1[0][cell].is_nan());
+                let mut v: Vec<f64> = usable.map(|l| f64::from(l.1[0][cell])).collect();
+                v.sort_by(f64::total_cmp);
+                let want = if v.len() < at_least as usize { f64::NAN } else { plain(by, &v) };
+                prop_assert!(same(got, want), "{by:?}, cell {cell}: {got} for {want} of {v:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn one_look_for_all_bands(looks in looks(), at_least in 1usize..3) {
+        for choice in [Choice::Medoid, Choice::Best, Choice::Latest, Choice::Earliest] {
+            let Stack { mut g, clear, bands } = stack(&looks);
+            let mut inputs = clear.clone();
+            inputs.extend(bands[0].iter().zip(&bands[1]).flat_map(|(a, b)| [*a, *b]));
+            inputs.extend(bands[1].iter().filter(|_| choice == Choice::Best));
+            let samples = looks.iter().map(|_| vec![Sample::Values, Sample::Values]).collect();
+            let op = Choose { choice, samples, measured: vec![0, 1], at_least: at_least as u32 };
+            let chosen = g.add(op, &inputs).unwrap();
+            let taken: Vec<NodeId> = [chosen].iter().chain(&bands[0]).copied().collect();
+            let of_band = looks.iter().map(|_| Sample::Values).collect();
+            let value = g.add(Chosen { samples: of_band, unit: Unit::Reflectance }, &taken).unwrap();
+            let numbers = (0..looks.len()).map(|i| i as f32).collect();
+            let number = g.add(OfChosen { numbers, unit: Unit::One }, &[chosen]).unwrap();
+            let (cells, _) = compute(g, &[number, value], Some((32, 1)), 2).unwrap();
+            let [Cells::Values(numbers), Cells::Values(values)] = &cells[..] else { panic!("values") };
+            for cell in 0..CELLS as usize {
+                let usable: Vec<usize> = (0..looks.len())
+                    .filter(|i| looks[*i].0[cell] && looks[*i].1.iter().all(|b| !b[cell].is_nan()))
+                    .collect();
+                let of = |i: usize, b: usize| f64::from(looks[i].1[b][cell]);
+                if usable.len() < at_least {
+                    prop_assert!(numbers[cell].is_nan() && values[cell].is_nan());
+                    continue;
+                }
+                let got = numbers[cell] as usize;
+                prop_assert_eq!(values[cell].to_bits(), looks[got].1[0][cell].to_bits());
+                let sum = |i: usize| -> f64 {
+                    usable.iter().map(|j| (of(i, 0) - of(*j, 0)).hypot(of(i, 1) - of(*j, 1))).sum()
+                };
+                match choice {
+                    Choice::Latest => prop_assert_eq!(got, *usable.last().unwrap()),
+                    Choice::Earliest => prop_assert_eq!(got, usable[0]),
+                    Choice::Best => {
+                        let best = usable.iter().map(|i| of(*i, 1)).fold(f64::MIN, f64::max);
+                        prop_assert_eq!(Some(&got), usable.iter().find(|i| of(**i, 1) == best));
+                    }
+                    // sums are of single precision: a tie but for rounding may fall to either
+                    Choice::Medoid => {
+                        let least = usable.iter().map(|i| sum(*i)).fold(f64::MAX, f64::min);
+                        prop_assert!(usable.contains(&got) && sum(got) <= least + 1e-5, "{got}: {} {least}", sum(got));
+                    }
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,277 @@
+//! Stored samples of any type, and what they are read as.
+
+use std::sync::Arc;
+
+use telechroma_core::tile::{Cells, Kind};
+use telechroma_core::units::Unit;
+
+/// How a sample is stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[allow(missing_docs)] // each is its name
+pub enum SampleFormat {
+    U8,
+    I8,
+    U16,
+    I16,
+    U32,
+    I32,
+    F32,
+    F64,
+}
+
+const NAMES: &[(SampleFormat, &str, usize)] = &[
+    (SampleFormat::U8, "uint8", 1),
+    (SampleFormat::I8, "int8", 1),
+    (SampleFormat::U16, "uint16", 2),
+    (SampleFormat::I16, "int16", 2),
+    (SampleFormat::U32, "uint32", 4),
+    (SampleFormat::I32, "int32", 4),
+    (SampleFormat::F32, "float32", 4),
+    (SampleFormat::F64, "float64", 8),
+];
+
+impl SampleFormat {
+    fn row(self) -> &'static (SampleFormat, &'static str, usize) {
+        match NAMES.iter().find(|n| n.0 == self) {
+            Some(row) => row,
+            None => unreachable!("every format is in the table"),
+        }
+    }
+
+    /// Bytes of a sample.
+    pub fn bytes(self) -> usize {
+        self.row().2
+    }
+
+    /// Its name.
+    pub fn name(self) -> &'static str {
+        self.row().1
+    }
+
+    /// Its number in a TIFF's tag 339.
+    pub(crate) fn tag(self) -> u16 {
+        match self {
+            SampleFormat::U8 | SampleFormat::U16 | SampleFormat::U32 => 1,
+            SampleFormat::I8 | SampleFormat::I16 | SampleFormat::I32 => 2,
+            SampleFormat::F32 | SampleFormat::F64 => 3,
+        }
+    }
+
+    /// Least and greatest whole number it holds; none for floating point.
+    pub fn range(self) -> Option<(f64, f64)> {
+        Some(match self {
+            SampleFormat::U8 => (0.0, 255.0),
+            SampleFormat::I8 => (-128.0, 127.0),
+            SampleFormat::U16 => (0.0, 65_535.0),
+            SampleFormat::I16 => (-32_768.0, 32_767.0),
+            SampleFormat::U32 => (0.0, f64::from(u32::MAX)),
+            SampleFormat::I32 => (f64::from(i32::MIN), f64::from(i32::MAX)),
+            SampleFormat::F32 | SampleFormat::F64 => return None,
+        })
+    }
+
+    /// All formats.
+    pub fn all() -> impl Iterator<Item = SampleFormat> {
+        NAMES.iter().map(|n| n.0)
+    }
+
+    /// The format of a name.
+    pub fn from_name(name: &str) -> Option<SampleFormat> {
+        NAMES.iter().find(|n| n.1 == name).map(|n| n.0)
+    }
+}
+
+/// Samples of a block, as stored.
+#[derive(Debug, Clone, Copy)]
+#[allow(missing_docs)] // each is its name
+pub enum Samples<'a> {
+    U8(&'a [u8]),
+    I8(&'a [i8]),
+    U16(&'a [u16]),
+    I16(&'a [i16]),
+    U32(&'a [u32]),
+    I32(&'a [i32]),
+    F32(&'a [f32]),
+    F64(&'a [f64]),
+}
+
+/// How coded numbers become values.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Coding {
+    /// Value of a step.
+    pub scale: f64,
+    /// Value of zero.
+    pub offset: f64,
+    /// Stored numbers that mean missing.
+    pub fill: Vec<f64>,
+    /// Least and greatest stored number that is valid.
+    pub valid: Option<(f64, f64)>,
+    /// The unit of the values.
+    pub unit: Unit,
+}
+
+impl Coding {
+    /// The value of a stored number; NaN where it stands for none.
+    pub fn value(&self, stored: f64) -> f64 {
+        let outside = self.valid.is_some_and(|(least, most)| stored < least || stored > most);
+        if outside || self.fill.contains(&stored) { f64::NAN } else { stored * self.scale + self.offset }
+    }
+}
+
+/// What each stored class or flag value stands for, in our own reasons.
+#[derive(Clone, PartialEq)]
+pub struct Classes {
+    /// For the rule's identity: what the table was made of.
+    pub rule: String,
+    /// Reasons by stored value, from [`Classes::LEAST`] on.
+    pub reasons: Vec<u16>,
+    /// Reasons of cells where there is no plane.
+    pub outside: u16,
+}
+
+impl Classes {
+    /// The least value of a table: samples of up to 16 bits, with or without sign.
+    pub const LEAST: i32 = -32_768;
+
+    /// A table from what each value stands for.
+    pub fn new(rule: String, outside: u16, reasons: impl Fn(i32) -> u16) -> Classes {
+        Classes { rule, outside, reasons: (Classes::LEAST..=65_535).map(reasons).collect() }
+    }
+
+    fn of(&self, value: i32) -> u16 {
+        self.reasons[(value - Classes::LEAST) as usize]
+    }
+}
+
+impl std::fmt::Debug for Classes {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "classes by {} outside {}", self.rule, self.outside)
+    }
+}
+
+/// What a band is read as.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Reading {
+    /// Raw unsigned counts whose `fill` means missing.
+    Counts {
+        /// The count that means missing.
+        fill: Option<u16>,
+    },
+    /// Flag bits.
+    Flags {
+        /// Bits of cells where there is no plane.
+        outside: u16,
+    },
+    /// Values in a unit; the declared missing value becomes NaN.
+    Values(Unit),
+    /// Coded numbers that become values.
+    Coded(Coding),
+    /// Classes or flag values that become reasons.
+    Classes(Arc<Classes>),
+}
+
+impl Reading {
+    /// What the cells are when samples of this format are read so; none where they cannot be.
+    pub fn cells(&self, format: SampleFormat) -> Option<(Kind, Unit)> {
+        let unsigned = matches!(format, SampleFormat::U8 | SampleFormat::U16);
+        let short = unsigned || matches!(format, SampleFormat::I8 | SampleFormat::I16);
+        match self {
+            Reading::Counts { fill } if unsigned => Some((Kind::Counts { fill: *fill }, Unit::Counts)),
+            Reading::Flags { outside } if unsigned => Some((Kind::Flags { outside: *outside }, Unit::Flags)),
+            Reading::Classes(c) if short => Some((Kind::Flags { outside: c.outside }, Unit::Flags)),
+            Reading::Values(unit) => Some((Kind::Values, *unit)),
+            Reading::Coded(c) => Some((Kind::Values, c.unit)),
+            _ => None,
+        }
+    }
+
+    /// Puts samples into cells: every `step`th, from number `first` on.
+    ///
+    /// # Errors
+    /// In words, where a whole number is too large to be held exactly.
+    pub fn store(
+        &self,
+        samples: Samples,
+        nodata: Option<f64>,
+        first: usize,
+        step: usize,
+        out: &mut Cells,
+    ) -> Result<(), String> {
+        match (self, out) {
+            (Reading::Values(_), Cells::Values(o)) => {
+                let missing = |v: f64| nodata.is_some_and(|n| n == v);
+                values(samples, first, step, o, |v| if missing(v) { f64::NAN } else { v })
+            }
+            (Reading::Coded(c), Cells::Values(o)) => {
+                let missing = |v: f64| nodata.is_some_and(|n| n == v);
+                values(samples, first, step, o, |v| if missing(v) { f64::NAN } else { c.value(v) })
+            }
+            (Reading::Classes(c), Cells::Bits(o)) => {
+                match samples {
+                    Samples::U8(s) => each(o, s, first, step, |v| c.of(i32::from(*v))),
+                    Samples::I8(s) => each(o, s, first, step, |v| c.of(i32::from(*v))),
+                    Samples::U16(s) => each(o, s, first, step, |v| c.of(i32::from(*v))),
+                    Samples::I16(s) => each(o, s, first, step, |v| c.of(i32::from(*v))),
+                    _ => unreachable!("refused by Reading::cells"),
+                }
+                Ok(())
+            }
+            (_, Cells::Bits(o)) => {
+                match samples {
+                    Samples::U8(s) => each(o, s, first, step, |v| u16::from(*v)),
+                    Samples::U16(s) => each(o, s, first, step, |v| *v),
+                    _ => unreachable!("refused by Reading::cells"),
+                }
+                Ok(())
+            }
+            _ => unreachable!("cells are made for the reading's kind"),
+        }
+    }
+}
+
+fn each<S, T>(out: &mut [T], samples: &[S], first: usize, step: usize, f: impl Fn(&S) -> T) {
+    for (o, s) in out.iter_mut().zip(samples.iter().skip(first).step_by(step)) {
+        *o = f(s);
+    }
+}
+
+/// Whole numbers above this are not all held by a 32-bit value.
+const EXACT: f64 = 16_777_216.0;
+
+fn values(samples: Samples, first: usize, step: usize, out: &mut [f32], f: impl Fn(f64) -> f64) -> Result<(), String> {
+    let mut wide: Option<f64> = None;
+    let mut whole = |v: f64| {
+        let result = f(v);
+        if v.abs() > EXACT && !result.is_nan() && wide.is_none() {
+            wide = Some(v);
+        }
+        result as f32
+    };
+    match samples {
+        Samples::U8(s) => each(out, s, first, step, |v| f(f64::from(*v)) as f32),
+        Samples::I8(s) => each(out, s, first, step, |v| f(f64::from(*v)) as f32),
+        Samples::U16(s) => each(out, s, first, step, |v| f(f64::from(*v)) as f32),
+        Samples::I16(s) => each(out, s, first, step, |v| f(f64::from(*v)) as f32),
+        Samples::U32(s) => {
+            for (o, s) in out.iter_mut().zip(s.iter().skip(first).step_by(step)) {
+                *o = whole(f64::from(*s));
+            }
+        }
+        Samples::I32(s) => {
+            for (o, s) in out.iter_mut().zip(s.iter().skip(first).step_by(step)) {
+                *o = whole(f64::from(*s));
+            }
+        }
+        Samples::F32(s) => {
+            each(out, s, first, step, |v| if v.is_finite() { f(f64::from(*v)) as f32 } else { f32::NAN })
+        }
+        Samples::F64(s) => each(out, s, first, step, |v| {
+            let value = f(*v) as f32;
+            if value.is_finite() { value } else { f32::NAN }
+        }),
+    }
+    match wide {
+        Some(v) => Err(format!("holds the whole number {v}, which 32-bit values cannot hold exactly")),
+        None => Ok(()),
+    }
+}
