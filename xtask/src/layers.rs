@@ -27,9 +27,13 @@ const ALLOWED: &[(&str, &[&str])] = &[
     ("class", &["graph", "grid", "run", "tile"]),
     ("op", &["area", "class", "graph", "grid", "tile", "index", "mask", "physics", "wide"]),
     ("survey", &["graph", "grid", "run", "tile"]),
+    ("held", &["graph", "grid", "run", "tile"]),
     (
         "method",
-        &["area", "class", "geo", "graph", "grid", "tile", "index", "mask", "op", "physics", "run", "scene", "survey"],
+        &[
+            "area", "class", "geo", "graph", "grid", "held", "tile", "index", "mask", "op", "physics", "run", "scene",
+            "survey",
+        ],
     ),
 ];
 

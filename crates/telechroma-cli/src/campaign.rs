@@ -9,13 +9,13 @@ use telechroma_core::area::{Edge, Outline};
 use telechroma_core::error::nearest;
 use telechroma_core::index::INDICES;
 use telechroma_core::mask::Reasons;
-use telechroma_core::method::{BandChoice, By, Frame, LayerRequest, MaskOptions, Recipe, Target};
+use telechroma_core::method::{BandChoice, By, Find, Frame, LayerRequest, MaskOptions, Recipe, Target};
 use telechroma_core::physics::DarkMethod;
 use telechroma_core::scene::BandRole;
 use telechroma_core::stat::DEFAULT_STATS;
 use telechroma_io::delivery::sensor_of;
 
-use crate::commands::chain::{Given, defined};
+use crate::commands::chain::{Given, defined, dropped_in};
 use crate::commands::frame::{area, bounds, grid};
 use crate::job::{Filter, Job, Naming, PlotJob, Style, Wanted};
 use crate::report::Report;
@@ -209,6 +209,11 @@ struct Calibrate {
 struct Mask {
     drop: Option<Vec<String>>,
     grow: Option<String>,
+    confidence: Option<String>,
+    find: Option<Vec<String>>,
+    ignore_flags: Option<bool>,
+    drop_where: Option<String>,
+    drop_in: Option<OneOrMany<PathBuf>>,
 }
 
 #[derive(Deserialize, Default)]
@@ -336,19 +341,47 @@ fn written(file: &File, here: &Path) -> Vec<(&'static str, Vec<String>)> {
     let sensor = file.scenes.sensor.as_ref().map(|s| {
         format!("sensor = {}", if s.to_lowercase().ends_with(".toml") { path(Path::new(s)) } else { text(s) })
     });
-    vec![("area", area), ("grid", grid), ("scenes", sensor.into_iter().collect())]
+    let m = &file.mask;
+    let list = |names: &[String]| format!("[{}]", names.iter().map(|n| text(n)).collect::<Vec<_>>().join(", "));
+    let mut mask = vec![];
+    mask.extend(m.confidence.as_ref().map(|c| format!("confidence = {}", text(c))));
+    mask.extend(m.find.as_ref().map(|f| format!("find = {}", list(f))));
+    mask.extend(m.ignore_flags.map(|i| format!("ignore_flags = {i}")));
+    mask.extend(m.drop_where.as_ref().map(|c| format!("drop_where = {}", text(c))));
+    mask.extend(m.drop_in.as_ref().map(|d| match d {
+        OneOrMany::One(p) => format!("drop_in = {}", path(p)),
+        OneOrMany::Many(all) => format!("drop_in = [{}]", all.iter().map(|p| path(p)).collect::<Vec<_>>().join(", ")),
+    }));
+    vec![("area", area), ("grid", grid), ("mask", mask), ("scenes", sensor.into_iter().collect())]
+}
+
+fn mask(file: Mask, at: &dyn Fn(&Path) -> PathBuf) -> Result<MaskOptions, Report> {
+    let said = |key: &'static str| move |e: telechroma_core::Error| Report::usage(format!("mask.{key}: {e}"));
+    let drop = file.drop.map(|names| Reasons::from_names(&names).map_err(said("drop"))).transpose()?;
+    let find = file.find.map(|names| Find::from_names(&names).map_err(said("find"))).transpose()?;
+    let places: Vec<PathBuf> = match &file.drop_in {
+        None => vec![],
+        Some(OneOrMany::One(p)) => vec![at(p)],
+        Some(OneOrMany::Many(list)) => list.iter().map(|p| at(p)).collect(),
+    };
+    let (areas, raster) = dropped_in(&places).map_err(|e| within("mask.drop_in", e))?;
+    Ok(MaskOptions {
+        drop: drop.unwrap_or_else(Reasons::default_drop),
+        grow: file.grow.map(|g| g.parse().map_err(|e| Report::usage(format!("mask.grow: {e}")))).transpose()?,
+        unmasked: false,
+        confidence: file.confidence.as_deref().map(str::parse).transpose().map_err(said("confidence"))?,
+        find: find.unwrap_or_default(),
+        ignore_flags: file.ignore_flags.unwrap_or(false),
+        condition: file.drop_where,
+        areas,
+        raster,
+    })
 }
 
 fn job(file: File, here: &Path, stem: &str) -> Result<Job, Report> {
     let at = |p: &Path| here.join(p);
     let written = written(&file, here);
     let day = |d: &Option<Day>, key| d.as_ref().map(|d| d.date(key)).transpose().map_err(Report::usage);
-    let drop = match &file.mask.drop {
-        Some(names) => Reasons::from_names(names).map_err(|e| Report::usage(format!("mask.drop: {e}")))?,
-        None => Reasons::default_drop(),
-    };
-    let grow =
-        file.mask.grow.as_ref().map(|g| g.parse()).transpose().map_err(|e| Report::usage(format!("mask.grow: {e}")))?;
     let target = match named("calibrate.to", &file.calibrate.to, Target::default())? {
         Target::Surface(_) => {
             Target::Surface(named("calibrate.dark_object", &file.calibrate.dark_object, DarkMethod::default())?)
@@ -376,7 +409,7 @@ fn job(file: File, here: &Path, stem: &str) -> Result<Job, Report> {
     let shows_bands = file.composite.bands.is_some();
     let recipe = Recipe {
         target,
-        mask: MaskOptions { drop, grow, unmasked: false },
+        mask: mask(file.mask, &at)?,
         every: named("composite.every", &every, Default::default())?,
         by,
         spread: file.composite.spread.unwrap_or(false),

@@ -24,8 +24,8 @@ pub fn of_core(e: &Core) -> Option<String> {
         Core::UnknownName { kind: "index", .. } => {
             "'telechroma indices list' shows all; an own formula goes to --formula 'name = …'".into()
         }
-        Core::Usage(text) if text.contains("has no mask") => {
-            "add the mask rasters to the inputs, or give --unmasked to use every cell".into()
+        Core::Unmasked { .. } => {
+            "look for clouds in the cells with --find clouds,shadows; or add mask rasters to the inputs, or use every cell with --unmasked".into()
         }
         _ => return None,
     })

@@ -83,6 +83,35 @@ impl Outline {
     /// # Errors
     /// Where it does not meet the grid: both extents in the grid's coordinates.
     pub fn on(&self, grid: &Grid, what: &str) -> Result<Area> {
+        let (polygons, area) = self.cells_on(grid, what)?;
+        area.ok_or_else(|| {
+            let b = bounds_of(&polygons);
+            let geographic = grid.crs.is_some_and(Crs::is_geographic);
+            let digits = if geographic { 1e6 } else { 100.0 };
+            let text = |b: [f64; 4]| {
+                let [w, s, e, n] = b.map(|v| (v * digits).round() / digits);
+                format!("x {w} to {e}, y {s} to {n}")
+            };
+            Error::Usage(format!(
+                "{} does not meet {what}: it spans {}, {what} {} ({})",
+                self.name,
+                text(b),
+                text(grid.bounds()),
+                grid.crs.map_or(String::new(), |c| c.to_string())
+            ))
+        })
+    }
+
+    /// Its cells on a grid; none where it does not meet it.
+    ///
+    /// # Errors
+    /// Where the grid has no coordinate system, or the outline no place in it.
+    pub fn covers(&self, grid: &Grid, what: &str) -> Result<Option<Area>> {
+        Ok(self.cells_on(grid, what)?.1)
+    }
+
+    /// The polygons in the grid's coordinates, and their cells.
+    fn cells_on(&self, grid: &Grid, what: &str) -> Result<(Vec<Polygon>, Option<Area>)> {
         let Some(crs) = grid.crs else {
             return Err(Error::Coordinates(format!(
                 "{what} has no coordinate system, so {} cannot be laid on it",
@@ -100,25 +129,14 @@ impl Outline {
             }
         }
         let (Some(first), Some(last)) = (rows.keys().next().copied(), rows.keys().last().copied()) else {
-            let b = bounds_of(&polygons);
-            let digits = if crs.is_geographic() { 1e6 } else { 100.0 };
-            let text = |b: [f64; 4]| {
-                let [w, s, e, n] = b.map(|v| (v * digits).round() / digits);
-                format!("x {w} to {e}, y {s} to {n}")
-            };
-            return Err(Error::Usage(format!(
-                "{} does not meet {what}: it spans {}, {what} {} ({crs})",
-                self.name,
-                text(b),
-                text(grid.bounds())
-            )));
+            return Ok((polygons, None));
         };
         let mut all: Vec<Vec<(i64, i64)>> = (first..=last).map(|r| rows.remove(&r).map_or(vec![], joined)).collect();
         all.shrink_to_fit();
         let spans = || all.iter().flatten();
         let (w, e) = (spans().map(|s| s.0).min().unwrap_or(0), spans().map(|s| s.1).max().unwrap_or(0));
         let window = Window::new(w, first, (e - w) as u32, all.len() as u32);
-        Ok(Area { window, rows: all })
+        Ok((polygons, Some(Area { window, rows: all })))
     }
 }
 

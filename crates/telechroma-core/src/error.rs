@@ -50,6 +50,12 @@ pub enum Error {
         /// The unit needed.
         wants: String,
     },
+    /// A scene without flags, and nothing is looked for in its cells.
+    #[error("scene {scene} has no mask: nothing says which of its cells are cloud")]
+    Unmasked {
+        /// Which scene.
+        scene: String,
+    },
     /// Reflectance of a scene taken at night.
     #[error("scene {scene}: the sun stood {elevation}° above the horizon, so reflectance is undefined")]
     NightScene {

@@ -41,6 +41,7 @@ pub mod error;
 pub mod geo;
 pub mod graph;
 pub mod grid;
+pub mod held;
 pub mod index;
 pub mod mask;
 pub mod method;

@@ -78,7 +78,9 @@ fn scene(id: &str, cloud: Option<(u32, u32)>) -> Scene {
         flags: vec![FlagPlane {
             name: "classes".into(),
             legend: vec![(1, Reasons::FILL), (8, Reasons::CLOUD)],
+            confidence: vec![],
             source: flags,
+            raw: None,
         }],
         dark: vec![],
         mask: None,

@@ -63,7 +63,9 @@ fn scene(id: &str, day: &str, roles: &[&str]) -> Scene {
         flags: vec![FlagPlane {
             name: "QA".into(),
             legend: vec![(1, telechroma_core::mask::Reasons::FILL), (8, telechroma_core::mask::Reasons::CLOUD)],
+            confidence: vec![],
             source: MemoryPlane::shared(&format!("{id} flags"), here(), kind, Unit::Flags, (4, 4), flags),
+            raw: None,
         }],
         dark: vec![],
         mask: None,

@@ -75,6 +75,7 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
             infos,
             steps: vec![step],
             drop: None,
+            why: false,
             graph,
             scene,
         });

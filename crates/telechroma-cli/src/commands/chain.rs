@@ -1,21 +1,24 @@
 //! Arguments that several commands share: which inputs, and how the earlier steps are done when inputs are raw scenes.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use clap::Args;
 use jiff::civil::Date;
+use telechroma_core::area::{Edge, Outline};
 use telechroma_core::mask::Reasons;
-use telechroma_core::method::{BandChoice, By, Every, LayerRequest, MaskOptions, Recipe, Target};
+use telechroma_core::method::{BandChoice, By, Confidence, Every, Find, LayerRequest, MaskOptions, Recipe, Target};
 use telechroma_core::physics::DarkMethod;
 use telechroma_core::plot::Weighting;
 use telechroma_core::stat::{DEFAULT_STATS, Stat};
+use telechroma_core::tile::PlaneSource;
 use telechroma_core::units::{Metres, TemperatureUnit};
-use telechroma_io::delivery::sensor_of;
+use telechroma_io::delivery::{Opened, Opener, sensor_of};
 
 use crate::campaign::layer;
-use crate::commands::frame::FrameArgs;
+use crate::commands::frame::{FrameArgs, area};
 use crate::context::{Context, listed};
-use crate::job::{Filter, Job, Naming, PlotJob, Style, Wanted};
+use crate::job::{Filter, Job, Naming, PlotJob, Style, Wanted, mask_step};
 use crate::report::Report;
 
 /// Which scenes of the inputs.
@@ -59,6 +62,22 @@ pub struct MaskArgs {
     /// Grow clouds and shadows by this length, such as 60m
     #[arg(long, value_name = "LENGTH", help_heading = "Mask")]
     pub grow: Option<Metres>,
+    /// Also drop cells whose flags hold at least this confidence: low, medium or high, for deliveries that grade them
+    #[arg(long, value_name = "LEVEL", help_heading = "Mask")]
+    pub confidence: Option<Confidence>,
+    /// Look in the cells themselves, beside the flags: clouds (spectral tests), shadows (of all clouds, by the sun's
+    /// place), outliers (looks far above their own series)
+    #[arg(long, value_name = "LIST", value_delimiter = ',', help_heading = "Mask")]
+    pub find: Vec<String>,
+    /// Do not use the delivery's own flags, except for fill
+    #[arg(long, help_heading = "Mask")]
+    pub ignore_flags: bool,
+    /// Drop cells by a condition on flags as delivered, bands and indices, such as 'SCL in (2, 7)' or 'bit(QA_PIXEL, 7)'
+    #[arg(long, value_name = "COND", help_heading = "Mask")]
+    pub drop_where: Option<String>,
+    /// Drop the cells in the polygons of a file, or where a raster is not zero
+    #[arg(long, value_name = "FILE", help_heading = "Mask")]
+    pub drop_in: Vec<PathBuf>,
     /// Use scenes that have no mask as they are
     #[arg(long, help_heading = "Mask")]
     pub unmasked: bool,
@@ -66,8 +85,50 @@ pub struct MaskArgs {
 
 impl MaskArgs {
     pub fn options(&self) -> Result<MaskOptions, Report> {
-        Ok(MaskOptions { drop: Reasons::from_names(&self.drop)?, grow: self.grow, unmasked: self.unmasked })
+        let (areas, raster) = dropped_in(&self.drop_in)?;
+        Ok(MaskOptions {
+            drop: Reasons::from_names(&self.drop)?,
+            grow: self.grow,
+            unmasked: self.unmasked,
+            confidence: self.confidence,
+            find: Find::from_names(&self.find)?,
+            ignore_flags: self.ignore_flags,
+            condition: self.drop_where.clone(),
+            areas,
+            raster,
+        })
     }
+}
+
+/// Polygons whose cells are dropped, and the raster that says which.
+pub type DroppedIn = (Vec<Outline>, Option<Arc<dyn PlaneSource>>);
+
+/// Opens the files that say where cells are dropped.
+///
+/// # Errors
+/// Where one cannot be opened, or a raster has several layers.
+pub fn dropped_in(files: &[PathBuf]) -> Result<DroppedIn, Report> {
+    let (mut areas, mut raster) = (vec![], None);
+    let is_raster = |p: &Path| p.extension().is_some_and(|e| ["tif", "tiff"].iter().any(|x| e.eq_ignore_ascii_case(x)));
+    for file in files {
+        if !is_raster(file) {
+            areas.push(area(file, None, None, Edge::Touch)?);
+            continue;
+        }
+        let plane = match Opener::default().open(file, &mut |_| {})? {
+            Opened::Mask { source, .. } => Some(source),
+            Opened::Layers(set) if set.layers.len() == 1 => set.layers.into_iter().next().map(|l| l.source),
+            _ => None,
+        };
+        let plane = plane.ok_or_else(|| {
+            Report::usage(format!("{}: a raster of cells to drop has one layer", file.display()))
+                .hint("make one with 'telechroma index … --formula', or use --drop-where")
+        })?;
+        if raster.replace(plane).is_some() {
+            return Err(Report::usage("cells are dropped by one raster at most").hint("put them together first"));
+        }
+    }
+    Ok((areas, raster))
 }
 
 /// The steps before a layer.
@@ -183,10 +244,9 @@ impl Chain {
             .any(|p| !p.extension().is_some_and(|e| e.eq_ignore_ascii_case("tif") || e.eq_ignore_ascii_case("tiff")));
         if raw {
             let steps = format!(
-                "raw scenes: calibrated to {}, masked ({}{}), {} of {} ({})",
+                "raw scenes: calibrated to {}, masked ({}), {} of {} ({})",
                 job.recipe.target.text(),
-                job.recipe.mask.drop.names().join(", "),
-                job.recipe.mask.grow.map_or(String::new(), |g| format!(", grown {g}")),
+                mask_step(&job.recipe.mask),
                 job.recipe.by.name(),
                 match &job.recipe.every {
                     Every::All => "all dates".to_string(),

@@ -9,17 +9,20 @@ use telechroma_io::raster::description::{BandInfo, Kind};
 
 use crate::commands::chain::{MaskArgs, Out, Selection};
 use crate::context::{Context, listed};
-use crate::job::{SceneRaster, mask_step, open_inputs, write_scene_rasters};
+use crate::job::{SceneRaster, mask_step, open_inputs, prepare_masks, write_scene_rasters};
 use crate::report::Report;
 
 /// Write a clear-sky layer a scene: 0 is clear, else bits say why a cell is dropped
 ///
-/// Example: telechroma mask scenes --drop fill,cloud,shadow --grow 60m --out masks
+/// Example: telechroma mask scenes --drop fill,cloud,shadow --grow 60m --why --out masks
 #[derive(clap::Args)]
 pub struct Args {
     /// Scenes or folders of scenes; @list.txt for a list
     #[arg(required = true, value_name = "SCENE")]
     pub inputs: Vec<String>,
+    /// Print the cells and the share of each reason, and what it alone drops
+    #[arg(long)]
+    pub why: bool,
     #[command(flatten)]
     pub mask: MaskArgs,
     #[command(flatten)]
@@ -30,8 +33,9 @@ pub struct Args {
 
 pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     let options = args.mask.options()?;
-    let inputs = open_inputs(&listed(&args.inputs)?, &args.selection.filter()?, ctx)?;
+    let mut inputs = open_inputs(&listed(&args.inputs)?, &args.selection.filter()?, ctx)?;
     let frame = args.selection.frame.frame()?;
+    prepare_masks(&mut inputs.scenes, &options, &frame, ctx)?;
     let mut jobs = vec![];
     for scene in inputs.scenes {
         let (graph, node, notes) = plan_mask(&scene, &options, &frame)?;
@@ -52,6 +56,7 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
             }],
             steps: vec![mask_step(&options)],
             drop: Some(options.drop),
+            why: args.why,
             graph,
             scene,
         });

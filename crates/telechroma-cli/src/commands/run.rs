@@ -224,7 +224,7 @@ fn settings(job: &Job) -> Vec<String> {
         s.extend([String::new(), format!("[{name}]")]);
         s.extend(lines);
     };
-    for (name, lines) in job.written.iter().filter(|(n, l)| *n != "scenes" && !l.is_empty()) {
+    for (name, lines) in job.written.iter().filter(|(n, l)| !matches!(*n, "scenes" | "mask") && !l.is_empty()) {
         section(name, lines.clone());
     }
     let sensor = job.written.iter().filter(|(n, _)| *n == "scenes").flat_map(|(_, l)| l.clone());
@@ -246,13 +246,12 @@ fn settings(job: &Job) -> Vec<String> {
         calibrate.push(format!("dark_object = {}", text(method.name())));
     }
     section("calibrate", calibrate);
-    section(
-        "mask",
-        vec![
-            format!("drop = {}", list(r.mask.drop.names().iter().map(|n| n.to_string()).collect())),
-            format!("grow = {}", text(&r.mask.grow.map_or("0m".into(), |g| g.to_string()))),
-        ],
-    );
+    let mut mask = vec![
+        format!("drop = {}", list(r.mask.drop.names().iter().map(|n| n.to_string()).collect())),
+        format!("grow = {}", text(&r.mask.grow.map_or("0m".into(), |g| g.to_string()))),
+    ];
+    mask.extend(job.written.iter().filter(|(n, _)| *n == "mask").flat_map(|(_, l)| l.clone()));
+    section("mask", mask);
     section(
         "composite",
         vec![

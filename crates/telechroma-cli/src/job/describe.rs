@@ -13,8 +13,17 @@ fn text(d: &Description) -> String {
 
 /// The mask step in words.
 pub fn mask_step(mask: &MaskOptions) -> String {
-    let grown = mask.grow.map_or(String::new(), |m| format!(", grown by {m}"));
-    format!("drop {}{grown}", mask.drop.names().join(", "))
+    let found = mask.find.names().join(", ");
+    let parts = [
+        Some(format!("drop {}", mask.drop.names().join(", "))),
+        mask.ignore_flags.then(|| "flags of the delivery ignored but for fill".into()),
+        mask.confidence.map(|c| format!("flags of {} confidence or more too", c.name())),
+        (!found.is_empty()).then(|| format!("{found} looked for in the cells")),
+        mask.condition.as_ref().map(|c| format!("where {c}")),
+        (!mask.areas.is_empty() || mask.raster.is_some()).then(|| "the places given".into()),
+        mask.grow.map(|m| format!("clouds and shadows grown by {m}")),
+    ];
+    parts.into_iter().flatten().collect::<Vec<_>>().join("; ")
 }
 
 /// The steps from scenes to a composite, in words.
@@ -81,8 +90,9 @@ pub fn of_layers(
 
 /// A raster of one scene.
 pub fn of_scene(scene: &Scene, kind: Kind, bands: Vec<BandInfo>, steps: Vec<String>, drop: Option<Reasons>) -> String {
-    let legend =
-        REASONS.iter().filter(|d| drop.is_some_and(|set| set.and(Reasons::GROWN).and(Reasons::FILL).has(d.reason)));
+    let legend = REASONS.iter().filter(|d| {
+        drop.is_some_and(|set| set.and(Reasons::GROWN).and(Reasons::ASKED).and(Reasons::FILL).has(d.reason))
+    });
     text(&Description {
         tool: tool(),
         kind,

@@ -30,7 +30,7 @@ pub use describe::mask_step;
 pub use inputs::{Inputs, bands_of_layers, bands_of_scene, open_aliases, open_inputs};
 pub use outputs::Naming;
 pub use pictures::Style;
-pub use prepare::{dark_text, prepare_roles};
+pub use prepare::{dark_text, prepare_masks, prepare_roles};
 use prepare::{foresee, prepare};
 pub use scenes::{SceneRaster, reason_shares, write_scene_rasters};
 pub use summary::{Outcome, Output};

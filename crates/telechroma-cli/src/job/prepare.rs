@@ -1,8 +1,14 @@
-//! What must be known of a whole scene before its cells are computed: its dark objects.
+//! What must be known of whole scenes before their cells are computed: dark objects, clouds and their shadows, outliers.
 
-use telechroma_core::method::{Recipe, Target, dark_objects, dark_troubles, needed_roles};
+use std::sync::Arc;
+
+use telechroma_core::mask::Reasons;
+use telechroma_core::method::{
+    Frame, MaskOptions, Recipe, Target, dark_objects, dark_troubles, find_outliers, find_sky, needed_roles,
+};
+use telechroma_core::op::Extent;
 use telechroma_core::run::Observer;
-use telechroma_core::scene::{BandRole, DarkObject, Scene};
+use telechroma_core::scene::{BandRole, DarkObject, FlagPlane, Scene};
 
 use crate::context::Context;
 use crate::report::Report;
@@ -12,11 +18,14 @@ use crate::report::Report;
 /// # Errors
 /// Where reading fails, or a scene has no dark object.
 pub fn prepare(scenes: &mut [Scene], recipe: &Recipe, ctx: &Context) -> Result<(), Report> {
-    let roles = needed_roles(scenes, recipe)?;
-    prepare_roles(scenes, &roles, recipe.target, ctx)
+    if recipe.target.is_surface() {
+        let roles = needed_roles(scenes, recipe)?;
+        prepare_roles(scenes, &roles, recipe.target, ctx)?;
+    }
+    prepare_masks(scenes, &recipe.mask, &recipe.frame, ctx)
 }
 
-/// The same for some bands.
+/// Dark objects of some bands.
 ///
 /// # Errors
 /// As [`prepare`].
@@ -36,11 +45,47 @@ pub fn prepare_roles(scenes: &mut [Scene], roles: &[BandRole], target: Target, c
     Ok(())
 }
 
+/// Clouds, shadows and outliers that are looked for in the cells themselves.
+///
+/// # Errors
+/// Where reading fails, or a scene lacks what the tests need. Scenes with a mask made earlier keep it.
+pub fn prepare_masks(scenes: &mut [Scene], options: &MaskOptions, frame: &Frame, ctx: &Context) -> Result<(), Report> {
+    for scene in scenes.iter_mut().filter(|s| s.mask.is_none()) {
+        let Some(found) = find_sky(scene, options, ctx.budget, &ctx.progress)? else { break };
+        ctx.progress.clear();
+        ctx.progress.say(&format!("{}: {}", scene.id, found.said.join("; ")));
+        found.notes.into_iter().for_each(|n| ctx.progress.note(n));
+        scene.flags.push(found.flags);
+    }
+    if !options.find.outliers {
+        return Ok(());
+    }
+    if scenes.len() < 2 {
+        return Err(Report::usage("outliers are looked for among the dates of a cell: one scene makes no series"));
+    }
+    let (flags, count) = find_outliers(scenes, options, frame, ctx.budget, &ctx.progress)?;
+    ctx.progress.clear();
+    ctx.progress.say(&format!("{count} looks lie far above their own series in {} scenes", scenes.len()));
+    scenes.iter_mut().zip(flags).for_each(|(s, f)| s.flags.push(f));
+    Ok(())
+}
+
 /// Stands in for what a dry run does not look for.
 ///
 /// # Errors
 /// Where the recipe needs bands that are not there.
 pub fn foresee(scenes: &mut [Scene], recipe: &Recipe) -> Result<(), Report> {
+    if recipe.mask.find.clouds {
+        for scene in scenes.iter_mut().filter(|s| s.flags.is_empty()) {
+            scene.flags.extend(scene.bands.first().map(|b| FlagPlane {
+                name: "clouds".into(),
+                legend: vec![(Reasons::FILL.bits(), Reasons::FILL)],
+                confidence: vec![],
+                source: Arc::new(Extent::of(&b.source)),
+                raw: None,
+            }));
+        }
+    }
     if recipe.target.is_surface() {
         let roles = needed_roles(scenes, recipe)?;
         for scene in scenes {

@@ -33,6 +33,8 @@ pub struct SceneRaster {
     pub steps: Vec<String>,
     /// The reasons of a mask.
     pub drop: Option<Reasons>,
+    /// The reasons are told one by one.
+    pub why: bool,
     /// The planes' graph.
     pub graph: Graph,
     /// The scene.
@@ -79,6 +81,9 @@ pub fn write_scene_rasters(jobs: Vec<SceneRaster>, naming: &Naming, ctx: &Contex
             job.infos.iter().map(|b| b.name.as_str()).collect::<Vec<_>>().join(", ")
         };
         lines.push(format!("{name}  {summary}"));
+        if job.why {
+            lines.extend(shares.table());
+        }
         outputs.push(json!({
             "kind": job.what, "scene": job.scene.id, "path": name, "bands": job.infos.iter().map(|b| json!({"name": b.name, "unit": b.unit})).collect::<Vec<_>>(),
             "shares": shares.to_json(), "blocks_decoded": report.decoded, "blocks_decoded_again": report.decoded_again,
@@ -102,20 +107,23 @@ pub struct Shares {
     cells: u64,
     clear: u64,
     by_reason: Vec<u64>,
+    /// Cells that have this reason alone.
+    alone: Vec<u64>,
 }
 
 impl Prepare for Counter {
     fn prepare(&self, _: usize, window: Window, planes: &Planes) -> telechroma_core::Result<Part> {
-        let mut s = Shares { cells: window.len() as u64, clear: 0, by_reason: vec![0; REASONS.len()] };
+        let mut s = Shares::of(window.len() as u64);
         let Some(tile) = planes.get(0) else {
-            s.by_reason[0] = s.cells; // nothing there: fill
+            (s.by_reason[0], s.alone[0]) = (s.cells, s.cells); // nothing there: fill
             return Ok(Box::new(s));
         };
         for row in window.row..window.end_row() {
             for bits in &tile.bits()[tile.row_range(&window, row)] {
                 s.clear += u64::from(*bits == 0);
-                for (n, d) in s.by_reason.iter_mut().zip(REASONS) {
+                for ((n, alone), d) in s.by_reason.iter_mut().zip(&mut s.alone).zip(REASONS) {
                     *n += u64::from(bits & d.reason.bits() != 0);
+                    *alone += u64::from(*bits == d.reason.bits());
                 }
             }
         }
@@ -132,8 +140,10 @@ impl Absorb for Shares {
         if let Ok(s) = part.downcast::<Shares>() {
             self.cells += s.cells;
             self.clear += s.clear;
-            self.by_reason.resize(REASONS.len(), 0);
-            self.by_reason.iter_mut().zip(&s.by_reason).for_each(|(a, b)| *a += b);
+            for (sum, more) in [(&mut self.by_reason, &s.by_reason), (&mut self.alone, &s.alone)] {
+                sum.resize(REASONS.len(), 0);
+                sum.iter_mut().zip(more).for_each(|(a, b)| *a += b);
+            }
         }
         Ok(())
     }
@@ -153,14 +163,43 @@ pub fn reason_shares(graph: Graph, mask: NodeId, ctx: &Context) -> Result<Shares
 }
 
 impl Shares {
+    fn of(cells: u64) -> Shares {
+        Shares { cells, clear: 0, by_reason: vec![0; REASONS.len()], alone: vec![0; REASONS.len()] }
+    }
+
+    /// Cells seen: those that are not fill.
+    fn seen(&self) -> u64 {
+        self.cells - self.by_reason.first().copied().unwrap_or(self.cells)
+    }
+
+    /// The reasons one by one: cells, share of the cells seen, and cells that no other reason drops.
+    fn table(&self) -> Vec<String> {
+        let seen = self.seen();
+        let row = |name: &str, n: u64, alone: Option<u64>| {
+            let alone = alone.map_or(String::new(), |a| format!("{a:>12}"));
+            format!("  {name:<10} {n:>11} {:>10.2} %{alone}", Self::exact_percent(n, seen)).trim_end().to_string()
+        };
+        let mut lines = vec![format!("  {:<10} {:>11} {:>12}{:>12}", "reason", "cells", "of cells seen", "only this")];
+        let found = REASONS.iter().zip(&self.by_reason).zip(&self.alone).skip(1).filter(|((_, n), _)| **n > 0);
+        lines.extend(found.map(|((d, n), alone)| row(d.name, *n, Some(*alone))));
+        lines.push(row("dropped", seen - self.clear, None));
+        lines.push(row("clear", self.clear, None));
+        lines.push(format!("  seen are {seen} of {} cells; the others are fill", self.cells));
+        lines
+    }
+
+    fn exact_percent(n: u64, of: u64) -> f64 {
+        if of == 0 { 0.0 } else { n as f64 / of as f64 * 100.0 }
+    }
+
     /// Share of the cells seen (those that are not fill) that are dropped; none where nothing is seen.
     pub fn dropped_of_seen(&self) -> Option<f64> {
-        let seen = self.cells - self.by_reason.first().copied().unwrap_or(self.cells);
+        let seen = self.seen();
         (seen > 0).then(|| 1.0 - self.clear as f64 / seen as f64)
     }
 
     fn percent(n: u64, of: u64) -> f64 {
-        if of == 0 { 0.0 } else { (n as f64 / of as f64 * 1000.0).round() / 10.0 }
+        (Self::exact_percent(n, of) * 10.0).round() / 10.0
     }
 
     /// Fill as a share of the scene; the rest as shares of the cells that are not fill.

@@ -72,6 +72,7 @@ pub enum Function {
     Ceil,
     Round,
     Clip,
+    Bit,
 }
 
 /// Functions by the name they are called by, with the number of operands.
@@ -80,6 +81,7 @@ const FUNCTIONS: &[(&str, Function, usize)] = &[
     ("acos", Function::Acos, 1),
     ("asin", Function::Asin, 1),
     ("atan", Function::Atan, 1),
+    ("bit", Function::Bit, 2),
     ("ceil", Function::Ceil, 1),
     ("clip", Function::Clip, 3),
     ("cos", Function::Cos, 1),

@@ -388,6 +388,11 @@ impl Function {
             }
             Function::Sqrt => a.sqrt(),
             Function::Abs => a.abs(),
+            // bit number b of the whole number a, as in planes of flags
+            Function::Bit => match a >= 0.0 && (0.0..63.0).contains(&b) {
+                true => f64::from((a as u64 >> b as u32 & 1) as u8),
+                false => f64::NAN,
+            },
             Function::Ln => {
                 if a > 0.0 {
                     a.ln()

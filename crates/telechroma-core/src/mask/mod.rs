@@ -1,4 +1,19 @@
-//! Why a cell is dropped: our own reasons, into which every delivery's flags are translated.
+//! Why a cell is dropped: our own reasons, into which every delivery's flags are translated, and the tests that find
+//! clouds, shadows and outliers where no flag tells of them.
+
+mod bitmap;
+mod cloud;
+mod object;
+mod series;
+mod shadow;
+mod validation;
+
+pub use bitmap::Bitmap;
+pub use cloud::{CIRRUS, Look, LookRows, Measures, SceneLevels};
+pub use object::{Object, objects};
+pub use series::{LEAST_LOOKS, highest, is_blue_jump, robust};
+pub use shadow::{DARKER, HEIGHTS, LEAST_MATCH, fill_holes, height_step, heights, offset};
+pub use validation::Agreement;
 
 use crate::error::{Error, Result};
 
@@ -43,8 +58,14 @@ impl Reasons {
     pub const WATER: Reasons = reason!(6);
     /// A saturated detector in some band.
     pub const SATURATED: Reasons = reason!(7);
+    /// Far above its own series.
+    pub const OUTLIER: Reasons = reason!(8);
+    /// In the user's polygons or raster, or by the user's condition.
+    pub const GIVEN: Reasons = reason!(9);
     /// Reached by growing one of the others.
     pub const GROWN: Reasons = reason!(15);
+    /// Reasons that are there only if they were asked for: always dropped, never named.
+    pub const ASKED: Reasons = Reasons::OUTLIER.and(Reasons::GIVEN);
 
     /// The bits.
     pub const fn bits(self) -> u16 {
@@ -83,7 +104,7 @@ impl Reasons {
     pub fn from_names<S: AsRef<str>>(names: &[S]) -> Result<Reasons> {
         names.iter().try_fold(Reasons(0), |set, name| {
             let name = name.as_ref().trim();
-            let known = REASONS.iter().filter(|d| d.reason != Reasons::GROWN);
+            let known = REASONS.iter().filter(|d| !Reasons::GROWN.and(Reasons::ASKED).has(d.reason));
             match known.clone().find(|d| d.name == name) {
                 Some(d) => Ok(set.and(d.reason)),
                 None => Err(Error::unknown("reason to drop", name, known.map(|d| d.name))),
@@ -114,6 +135,20 @@ pub const REASONS: &[ReasonDef] = &[
     ReasonDef { name: "water", reason: Reasons::WATER, doc: "open water", default: false, grows: false },
     ReasonDef { name: "saturated", reason: Reasons::SATURATED, doc: "a saturated band", default: false, grows: false },
     ReasonDef {
+        name: "outlier",
+        reason: Reasons::OUTLIER,
+        doc: "far above its own series",
+        default: false,
+        grows: false,
+    },
+    ReasonDef {
+        name: "given",
+        reason: Reasons::GIVEN,
+        doc: "in the user's polygons or raster, or by the user's condition",
+        default: false,
+        grows: false,
+    },
+    ReasonDef {
         name: "grown",
         reason: Reasons::GROWN,
         doc: "within the growth radius of one of the above",
@@ -127,13 +162,14 @@ mod tests {
     use super::*;
 
     #[test]
-    fn names_and_bits_agree_and_defaults_are_the_five() {
-        for d in REASONS.iter().filter(|d| d.reason != Reasons::GROWN) {
+    fn names_and_bits_agree_and_snow_and_water_are_kept_unasked() {
+        for d in REASONS.iter().take(8) {
             assert_eq!(Reasons::from_names(&[d.name]).unwrap(), d.reason);
             assert_eq!(d.reason.names(), [d.name]);
         }
         assert_eq!(Reasons::default_drop().bits(), 0x1F);
         assert!(!Reasons::default_drop().growing().has(Reasons::FILL));
+        assert!(Reasons::from_names(&["given"]).is_err());
         assert!(Reasons::from_names(&["clod"]).unwrap_err().to_string().contains("did you mean 'cloud'"));
     }
 }

@@ -110,6 +110,33 @@ impl Names for SceneNames<'_> {
     }
 }
 
+/// Names of the flag planes and bands of one scene; bands are reflectance above the air and temperatures.
+pub(super) struct FlagNames<'a> {
+    pub scene: &'a Scene,
+}
+
+impl Names for FlagNames<'_> {
+    fn band(&self, name: &str) -> Option<Unit> {
+        if self.scene.flags.iter().any(|f| f.name == name && f.raw.is_some()) {
+            return Some(Unit::Flags);
+        }
+        let band = self.scene.band(BandRole::from_name(name)?)?;
+        Some(match &band.content {
+            Content::Values(unit) => *unit,
+            Content::Counts(_) => Target::Toa.unit(band.role),
+        })
+    }
+
+    fn wavelength_um(&self, name: &str) -> Option<f64> {
+        self.scene.band(BandRole::from_name(name)?)?.wavelength.map(|w| w.0 / 1000.0)
+    }
+
+    fn all(&self) -> Vec<String> {
+        let flags = self.scene.flags.iter().filter(|f| f.raw.is_some()).map(|f| f.name.clone());
+        flags.chain(self.scene.roles()).collect()
+    }
+}
+
 /// Names of the layers of a raster, if there is one without an alias.
 pub(super) struct LayerNames<'a> {
     pub set: Option<&'a LayerSet>,

@@ -64,8 +64,12 @@ pub struct FlagPlane {
     pub name: String,
     /// Bits and the reason each stands for.
     pub legend: Vec<(u16, Reasons)>,
+    /// Pairs of bits that hold a confidence, 0 (none) to 3 (high): number of the lower bit, and what it is about.
+    pub confidence: Vec<(u8, Reasons)>,
     /// The plane.
     pub source: Arc<dyn PlaneSource>,
+    /// Its numbers as delivered, for conditions on them; none for what was found here.
+    pub raw: Option<Arc<dyn PlaneSource>>,
 }
 
 /// The darkest object of a band, over the whole scene.

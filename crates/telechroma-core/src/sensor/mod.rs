@@ -122,6 +122,9 @@ pub struct FlagDef {
     /// Bits and their reasons.
     #[serde(default)]
     pub bits: Vec<FlagBit>,
+    /// Pairs of bits that hold a confidence from 0 to 3, for planes of single bits.
+    #[serde(default)]
+    pub confidence: Vec<FlagConfidence>,
     /// Values and their reasons.
     #[serde(default)]
     pub classes: Vec<FlagClass>,
@@ -148,6 +151,16 @@ pub struct FlagBit {
     #[serde(default)]
     pub all: Vec<u8>,
     /// The reason they stand for.
+    pub reason: String,
+}
+
+/// Two bits of a flag plane that hold a confidence: 0 none, 1 low, 2 medium, 3 high.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FlagConfidence {
+    /// Number of the lower bit.
+    pub bit: u8,
+    /// What it is about.
     pub reason: String,
 }
 
@@ -244,6 +257,12 @@ impl FlagDef {
         self.bits.iter().filter_map(one).collect()
     }
 
+    /// Lower bits of confidences with what they are about.
+    pub fn confidences(&self) -> Vec<(u8, Reasons)> {
+        let one = |c: &FlagConfidence| Some((c.bit, Reasons::from_names(&[&c.reason]).ok()?));
+        if self.is_bits() { self.confidence.iter().filter_map(one).collect() } else { vec![] }
+    }
+
     /// True where its meaning is that of single bits.
     pub fn is_bits(&self) -> bool {
         !self.bits.is_empty()
@@ -319,6 +338,12 @@ impl SensorDef {
             }
         }
         for f in &def.flags {
+            for c in &f.confidence {
+                Reasons::from_names(&[&c.reason]).map_err(|e| format!("flags {}: {e}", f.key))?;
+                if c.bit > 14 || !f.is_bits() {
+                    return Err(format!("flags {}: a confidence takes two of 16 bits, beside single bits", f.key));
+                }
+            }
             f.rules().map_err(|e| format!("flags {}: {e}", f.key))?;
             if f.keep.is_some() && f.drop.is_some() {
                 return Err(format!("flags {}: say either what is kept or what is dropped", f.key));

@@ -8,7 +8,7 @@ use telechroma_core::grid::Grid;
 use telechroma_core::scene::{Band, Content, FlagPlane, Scene};
 use telechroma_core::sensor::{FlagDef, SensorDef};
 use telechroma_core::tile::PlaneSource;
-use telechroma_core::units::Nanometres;
+use telechroma_core::units::{Nanometres, Unit};
 
 use super::archive::Files;
 use super::digest;
@@ -23,10 +23,7 @@ use crate::raster::tiff::{Tiff, TiffPlane};
 ///
 /// # Errors
 /// Where its rule cannot be used, or `make` fails.
-pub(crate) fn flag_plane(
-    def: &FlagDef,
-    make: impl FnOnce(Reading) -> Result<Arc<dyn PlaneSource>>,
-) -> Result<FlagPlane> {
+pub(crate) fn flag_plane(def: &FlagDef, make: impl Fn(Reading) -> Result<Arc<dyn PlaneSource>>) -> Result<FlagPlane> {
     let (reading, legend) = match def.is_bits() {
         true => (Reading::Flags { outside: def.outside }, def.legend()),
         false => {
@@ -36,7 +33,8 @@ pub(crate) fn flag_plane(
             (Reading::Classes(Arc::new(classes)), def.table_legend()?)
         }
     };
-    Ok(FlagPlane { name: def.key.clone(), legend, source: make(reading)? })
+    let raw = Some(make(Reading::Values(Unit::Flags))?);
+    Ok(FlagPlane { name: def.key.clone(), legend, confidence: def.confidences(), source: make(reading)?, raw })
 }
 
 /// True where a name meets a pattern in which `*` stands for any characters; capitals do not matter.

@@ -12,6 +12,7 @@ use telechroma_core::grid::Grid;
 use telechroma_core::run::Note;
 use telechroma_core::scene::{Band, Content, FlagPlane, Scene, Sun};
 use telechroma_core::sensor::{self, BandDef, SensorDef};
+use telechroma_core::tile::PlaneSource;
 use telechroma_core::units::{Degrees, Unit};
 
 use super::archive::Files;
@@ -259,11 +260,20 @@ fn own_resolution(def: &BandDef) -> u32 {
     def.cell_m.map_or(RESOLUTIONS[0], |m| m as u32)
 }
 
-/// The scene classification; the cloud probability where there is none.
+/// The scene classification, or the cloud probability where there is none. The other one is there for conditions only.
 fn flags(files: &Files, g: &Tree, sensor: &SensorDef) -> Result<Vec<FlagPlane>> {
-    let mut found = sensor.flags.iter().filter_map(|d| image(files, &d.key, 20).map(|f| (d, f)));
-    let Some((def, (file, metres))) = found.next() else { return Ok(vec![]) };
-    let jp2 = Jp2::open(file.clone())?;
-    let grid = grid(g, metres.unwrap_or(20))?;
-    Ok(vec![flag_plane(def, |reading| Ok(Arc::new(Jp2Plane::new(&jp2, grid, reading)?)))?])
+    let mut planes: Vec<FlagPlane> = vec![];
+    for def in &sensor.flags {
+        let Some((file, metres)) = image(files, &def.key, 20) else { continue };
+        let jp2 = Jp2::open(file.clone())?;
+        let grid = grid(g, metres.unwrap_or(20))?;
+        let mut plane = flag_plane(def, |reading| {
+            Ok(Arc::new(Jp2Plane::new(&jp2, grid.clone(), reading)?) as Arc<dyn PlaneSource>)
+        })?;
+        if !planes.is_empty() {
+            plane.legend.clear();
+        }
+        planes.push(plane);
+    }
+    Ok(planes)
 }

@@ -1,0 +1,363 @@
+//! The shadows of clouds: each cloud's shape, moved along the sun's azimuth, lies where it matches dark cells best.
+
+use crate::error::{Error, Result};
+use crate::geo::{Crs, Projector};
+use crate::graph::{Inputs, NodeId};
+use crate::grid::{Grid, Window};
+use crate::held::{Span, Spans};
+use crate::mask::{
+    Bitmap, DARKER, HEIGHTS, LEAST_MATCH, Object, Reasons, fill_holes, height_step, heights, objects, offset,
+};
+use crate::run::{Absorb, Part, Prepare, Sink};
+use crate::scene::{Scene, Sun};
+use crate::tile::Tile;
+
+/// Steps of reflectance that the sheet of near infrared tells apart.
+const STEPS: f64 = 20_000.0;
+/// A cell of the sheet that is not known.
+const UNKNOWN: u16 = u16::MAX;
+/// Most cells of the sheet: larger scenes are thinned out.
+const MOST_CELLS: u64 = 70_000_000;
+/// Level of clear land that lies beyond a scene's edge.
+const BEYOND: f64 = 0.175;
+/// Share of a cloud's cells whose shadow must fall on the scene.
+const LEAST_SEEN: f64 = 0.05;
+
+/// The near infrared of a scene in 16 bits a cell, every `thin`th cell of every `thin`th row.
+pub(super) struct Sheet {
+    thin: u32,
+    cols: u32,
+    rows: u32,
+    cells: Vec<u16>,
+}
+
+/// What the second pass takes: the sheet, and how warm the clouds are.
+pub(super) struct Taken {
+    sheet: Sheet,
+    /// Spans of cloud: row, first column, cells, and the sum of their temperatures in hundredths of a kelvin.
+    warmth: Vec<(u32, u32, u32, u64)>,
+}
+
+/// The workers' half.
+pub(super) struct Taker {
+    thin: u32,
+}
+
+impl Taker {
+    /// For scenes on a grid.
+    pub fn new(grid: &Grid) -> (Taker, Taken) {
+        let mut thin = 1;
+        while grid.cells() / u64::from(thin * thin) > MOST_CELLS {
+            thin += 1;
+        }
+        let (cols, rows) = (grid.cols.div_ceil(thin), grid.rows.div_ceil(thin));
+        (Taker { thin }, Taken { sheet: Sheet { thin, cols, rows, cells: vec![] }, warmth: vec![] })
+    }
+
+    /// The sink: flags, near infrared, and the temperature where it is known.
+    pub fn sink<'a>(&'a self, taken: &'a mut Taken, planes: Vec<NodeId>) -> Sink<'a> {
+        taken.sheet.cells = vec![UNKNOWN; taken.sheet.cols as usize * taken.sheet.rows as usize];
+        Sink { groups: vec![planes], prepare: self, absorb: taken }
+    }
+}
+
+/// Rows of a tile: row and first column on the sheet, cells.
+type SheetRows = Vec<(u32, u32, Vec<u16>)>;
+
+impl Prepare for Taker {
+    fn prepare(&self, _: usize, window: Window, planes: &Inputs) -> Result<Part> {
+        let (mut rows, mut warmth): (SheetRows, Vec<(u32, u32, u32, u64)>) = (vec![], vec![]);
+        let thin = i64::from(self.thin);
+        if let Some(nir) = planes.get(1) {
+            let first = window.col.div_euclid(thin) + i64::from(window.col.rem_euclid(thin) != 0);
+            for row in (window.row..window.end_row()).filter(|r| r % thin == 0) {
+                let values = &nir.values()[nir.row_range(&window, row)];
+                let cells = values.iter().skip((first * thin - window.col) as usize).step_by(self.thin as usize);
+                rows.push(((row / thin) as u32, first as u32, cells.map(|v| level(*v)).collect()));
+            }
+        }
+        if let (Some(flags), true) = (planes.get(0), planes.len() > 2) {
+            planes.get(2).into_iter().for_each(|kelvin| warmth_of(flags, kelvin, window, &mut warmth));
+        }
+        Ok(Box::new((rows, warmth)))
+    }
+
+    fn holds(&self, tile: Window, in_flight: usize) -> u64 {
+        4 * tile.len() as u64 * in_flight as u64
+    }
+}
+
+fn level(reflectance: f32) -> u16 {
+    match reflectance.is_nan() {
+        true => UNKNOWN,
+        false => (f64::from(reflectance) * STEPS).round().clamp(0.0, f64::from(UNKNOWN - 1)) as u16,
+    }
+}
+
+fn warmth_of(flags: &Tile, kelvin: &Tile, window: Window, found: &mut Vec<(u32, u32, u32, u64)>) {
+    for row in window.row..window.end_row() {
+        let cloud = &flags.bits()[flags.row_range(&window, row)];
+        let kelvin = &kelvin.values()[kelvin.row_range(&window, row)];
+        let mut open = false;
+        for (i, (bits, k)) in cloud.iter().zip(kelvin).enumerate() {
+            let here = bits & Reasons::CLOUD.bits() != 0 && k.is_finite();
+            if here && !open {
+                found.push((row as u32, (window.col + i as i64) as u32, 0, 0));
+            }
+            open = here;
+            if let (true, Some(last)) = (here, found.last_mut()) {
+                // whole hundredths: sums do not depend on how the scene was cut into tiles
+                *last = (last.0, last.1, last.2 + 1, last.3 + (f64::from(*k) * 100.0).round() as u64);
+            }
+        }
+    }
+}
+
+impl Absorb for Taken {
+    fn absorb(&mut self, _: usize, part: Part) -> Result<()> {
+        let Ok(part) = part.downcast::<(SheetRows, Vec<(u32, u32, u32, u64)>)>() else {
+            unreachable!("parts come back to the sink that made them")
+        };
+        let (rows, warmth) = *part;
+        for (row, col, cells) in rows {
+            let at = row as usize * self.sheet.cols as usize + col as usize;
+            self.sheet.cells[at..at + cells.len()].copy_from_slice(&cells);
+        }
+        self.warmth.extend(warmth);
+        Ok(())
+    }
+}
+
+/// The shadows of a scene.
+pub(super) struct Shadows {
+    /// Where.
+    pub spans: Spans,
+    clouds: usize,
+    matched: usize,
+    heights: Option<(f64, f64)>,
+}
+
+impl Shadows {
+    /// How many were found, for people.
+    pub fn text(&self) -> String {
+        let heights = self.heights.map_or(String::new(), |(a, b)| format!(", clouds {a:.0} to {b:.0} m high"));
+        format!("shadows of {} of {} clouds found{heights}", self.matched, self.clouds)
+    }
+}
+
+/// Azimuth of true north on a grid at its middle, degrees clockwise from the grid's columns; 0 without coordinates.
+fn true_north(grid: &Grid) -> Result<f64> {
+    let Some(crs) = grid.crs.filter(|c| !c.is_geographic()) else { return Ok(0.0) };
+    let (x, y) = grid.transform.to_world(f64::from(grid.cols) / 2.0, f64::from(grid.rows) / 2.0);
+    let (lon, lat) = Projector::new(crs, Crs::LONGITUDE_LATITUDE)?.project(x, y)?;
+    let back = Projector::new(Crs::LONGITUDE_LATITUDE, crs)?;
+    let (north, south) = (back.project(lon, (lat + 0.01).min(89.99))?, back.project(lon, lat - 0.01)?);
+    Ok((north.0 - south.0).atan2(north.1 - south.1).to_degrees())
+}
+
+/// Where shadows fall from, in cells of a grid.
+struct Light {
+    sun: Sun,
+    azimuth: f64,
+    /// Cell width and height, metres.
+    cell: (f64, f64),
+}
+
+impl Light {
+    fn of(scene: &Scene) -> Result<Light> {
+        let lacks = |what: &str| {
+            Error::Usage(format!("scene {}: {what}, so the shadows of clouds cannot be looked for", scene.id))
+        };
+        let sun = scene.sun.ok_or_else(|| lacks("its metadata do not say where the sun stood"))?;
+        if sun.elevation.0 <= 0.0 {
+            return Err(lacks("the sun was down"));
+        }
+        let metres = scene.grid.crs.and_then(|c| c.metres()).filter(|_| scene.grid.is_metric());
+        let metres = metres.ok_or_else(|| lacks("its grid is not in metres"))?;
+        let (w, h) = scene.grid.transform.cell();
+        let azimuth = sun.azimuth.0 + true_north(&scene.grid)?;
+        Ok(Light { sun, azimuth, cell: (w * metres, h * metres) })
+    }
+
+    /// The shift of a shadow in whole columns and rows.
+    fn shift(&self, height: f64) -> (i64, i64) {
+        let (east, north) = offset(height, self.azimuth, self.sun.elevation.0);
+        ((east / self.cell.0).round() as i64, (-north / self.cell.1).round() as i64)
+    }
+}
+
+/// Finds the shadows of the clouds among `sky`. `land`: low and high temperatures of clear land, kelvin.
+///
+/// # Errors
+/// Where the sun's place is not known, or the grid is not in metres.
+pub(super) fn find_shadows(scene: &Scene, sky: &Spans, taken: Taken, land: Option<(f64, f64)>) -> Result<Shadows> {
+    let light = Light::of(scene)?;
+    let (cols, rows) = (scene.grid.cols, scene.grid.rows);
+    let mut runs: Vec<(u32, u32, u32)> = vec![];
+    let mut seen = Bitmap::new(cols, rows);
+    let mut cloud = Bitmap::new(cols, rows);
+    for (row, spans) in (0u32..).zip(&sky.rows) {
+        let mut from = 0;
+        for s in spans.iter().filter(|s| s.bits & Reasons::FILL.bits() != 0) {
+            seen.set_span(row, from, s.col);
+            from = s.end;
+        }
+        seen.set_span(row, from, cols);
+        for s in spans.iter().filter(|s| s.bits & Reasons::CLOUD.bits() != 0) {
+            cloud.set_span(row, s.col, s.end);
+            match runs.last_mut() {
+                Some(last) if last.0 == row && last.2 == s.col => last.2 = s.end,
+                _ => runs.push((row, s.col, s.end)),
+            }
+        }
+    }
+    let dark = dark_cells(taken.sheet, &cloud, (cols, rows));
+    let clouds = objects(&runs);
+    let warmth = mean_warmth(&clouds, &taken.warmth);
+    let mut found = Shadows { spans: Spans::new(rows), clouds: clouds.len(), matched: 0, heights: None };
+    let maps = Maps { seen: &seen, cloud: &cloud, dark: &dark };
+    for (object, kelvin) in clouds.iter().zip(warmth) {
+        let range = land.zip(kelvin).map_or(HEIGHTS, |(land, cloud)| heights(land, cloud));
+        let Some(height) = best_height(object, range, &light, &maps) else { continue };
+        found.matched += 1;
+        found.heights = Some(found.heights.map_or((height, height), |(a, b)| (a.min(height), b.max(height))));
+        maps.cast(object, light.shift(height), (cols, rows), &mut found.spans);
+    }
+    Ok(found)
+}
+
+/// Cells that are set where something is.
+struct Maps<'a> {
+    seen: &'a Bitmap,
+    cloud: &'a Bitmap,
+    /// Dark in the near infrared, or cloud.
+    dark: &'a Bitmap,
+}
+
+/// The height at which a cloud's shadow matches best: the lowest of equals; none where no match is good.
+fn best_height(object: &Object, (from, to): (f64, f64), light: &Light, maps: &Maps) -> Option<f64> {
+    let step = height_step(light.cell.0.min(light.cell.1), light.sun.elevation.0);
+    let least = (object.cells() as f64 * LEAST_SEEN).max(1.0);
+    let mut best: Option<(f64, f64)> = None;
+    let mut height = from;
+    let mut last = None;
+    while height <= to {
+        let shift = light.shift(height);
+        if last.replace(shift) != Some(shift) {
+            let own = object.overlap(shift.0, shift.1);
+            let count = |map: &Bitmap| {
+                let one = |(row, a, b): &(u32, u32, u32)| {
+                    map.count(i64::from(*row) + shift.1, i64::from(*a) + shift.0, i64::from(*b) + shift.0)
+                };
+                object.runs.iter().map(|r| u64::from(one(r))).sum::<u64>()
+            };
+            // the cloud's own cells are seen, and cloud
+            let (considered, dark) = (count(maps.seen).saturating_sub(own), count(maps.dark).saturating_sub(own));
+            let score = dark as f64 / considered as f64;
+            if considered as f64 >= least && best.is_none_or(|(s, _)| score > s) {
+                best = Some((score, height));
+            }
+        }
+        height += step;
+    }
+    best.filter(|(score, _)| *score >= LEAST_MATCH).map(|(_, height)| height)
+}
+
+impl Maps<'_> {
+    /// The shadow of an object on cells that are seen and not cloud themselves.
+    fn cast(&self, object: &Object, (across, down): (i64, i64), (cols, rows): (u32, u32), onto: &mut Spans) {
+        for (row, from, to) in &object.runs {
+            let Some(row) = u32::try_from(i64::from(*row) + down).ok().filter(|r| *r < rows) else { continue };
+            let (from, to) = ((i64::from(*from) + across).max(0), (i64::from(*to) + across).min(i64::from(cols)));
+            let shadow = |c: &i64| {
+                let at = |map: &Bitmap| map.count(i64::from(row), *c, c + 1) == 1;
+                at(self.seen) && !at(self.cloud)
+            };
+            let mut open: Option<Span> = None;
+            for c in (from..to).filter(shadow) {
+                let c = c as u32;
+                match &mut open {
+                    Some(s) if s.end == c => s.end += 1,
+                    other => {
+                        onto.rows[row as usize].extend(other.take());
+                        *other = Some(Span { col: c, end: c + 1, bits: Reasons::SHADOW.bits() });
+                    }
+                }
+            }
+            onto.rows[row as usize].extend(open);
+        }
+    }
+}
+
+/// Cells darker in the near infrared than the rim of the hole they lie in, and clouds.
+fn dark_cells(mut sheet: Sheet, cloud: &Bitmap, (cols, rows): (u32, u32)) -> Bitmap {
+    let thin = sheet.thin as usize;
+    let mut histogram = vec![0u64; usize::from(UNKNOWN) + 1];
+    for (i, v) in sheet.cells.iter().enumerate() {
+        let (c, r) = (i % sheet.cols as usize * thin, i / sheet.cols as usize * thin);
+        if cloud.count(r as i64, c as i64, c as i64 + 1) == 0 {
+            histogram[usize::from(*v)] += 1;
+        }
+    }
+    histogram.pop();
+    let rank = (histogram.iter().sum::<u64>() as f64 * BEYOND) as u64;
+    let mut below = 0;
+    let reached = histogram.iter().position(|n| {
+        below += n;
+        below > rank
+    });
+    let background = reached.unwrap_or(0) as u16;
+    // beyond the edge, and where nothing is seen, lies ordinary land
+    sheet.cells.iter_mut().filter(|v| **v == UNKNOWN).for_each(|v| *v = background);
+    let filled = fill_holes(&sheet.cells, sheet.cols as usize, background);
+    let darker = (DARKER * STEPS) as u16;
+    let mut dark = cloud.clone();
+    for (r, row) in (0..rows).zip((0..rows as usize).map(|r| r / thin * sheet.cols as usize)) {
+        for c in 0..cols {
+            let i = row + c as usize / thin;
+            if filled[i] - sheet.cells[i] > darker {
+                dark.set(c, r);
+            }
+        }
+    }
+    dark
+}
+
+/// The mean temperature of each cloud, kelvin; none where none is known.
+fn mean_warmth(clouds: &[Object], warmth: &[(u32, u32, u32, u64)]) -> Vec<Option<f64>> {
+    let mut starts: Vec<(u32, u32, usize)> = vec![];
+    for (number, o) in clouds.iter().enumerate() {
+        starts.extend(o.runs.iter().map(|r| (r.0, r.1, number)));
+    }
+    starts.sort_unstable();
+    let mut sums = vec![(0u64, 0u64); clouds.len()];
+    for (row, col, cells, heat) in warmth {
+        let behind = starts.partition_point(|s| (s.0, s.1) <= (*row, *col));
+        if let Some((_, _, number)) = behind.checked_sub(1).map(|i| starts[i]) {
+            sums[number].0 += u64::from(*cells);
+            sums[number].1 += heat;
+        }
+    }
+    sums.into_iter().map(|(n, heat)| (n > 0).then(|| heat as f64 / n as f64 / 100.0)).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::geo::Affine;
+    use crate::worked;
+
+    #[test]
+    fn worked_convergence() {
+        let e = worked::example("grid_convergence");
+        let zone = ((e.number("central_meridian") + 183.0) / 6.0) as u32;
+        let crs = Crs::utm(zone, true).unwrap();
+        let there = Projector::new(Crs::LONGITUDE_LATITUDE, crs).unwrap();
+        let (x, y) = there.project(e.number("lon"), e.number("lat")).unwrap();
+        let grid = Grid { crs: Some(crs), transform: Affine::north_up(x, y, 0.01, 0.01), cols: 2, rows: 2 };
+        // the worked numbers are of the usual approximation, ours are of the projection itself
+        let north = true_north(&grid).unwrap();
+        assert!((north + e.expected("convergence_deg")).abs() < 2e-3, "{north}");
+        assert!((e.number("sun_azimuth_deg") + north - e.expected("grid_azimuth_deg")).abs() < 2e-3);
+    }
+}

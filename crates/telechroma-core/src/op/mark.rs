@@ -1,0 +1,43 @@
+//! Cells that hold something, as flags.
+
+use crate::error::{Error, Result};
+use crate::graph::{Inputs, Op};
+use crate::mask::Reasons;
+use crate::tile::{Cells, Kind, PlaneSpec, Tile};
+use crate::units::Unit;
+
+/// The reason where a plane is neither zero nor missing; missing is not marked.
+#[derive(Debug)]
+pub struct Mark {
+    /// The reason.
+    pub reason: Reasons,
+}
+
+impl Op for Mark {
+    fn output(&self, inputs: &[&PlaneSpec]) -> Result<(Kind, Unit)> {
+        match inputs {
+            [one] if !matches!(one.kind, Kind::Counts { .. }) => Ok((Kind::Flags { outside: 0 }, Unit::Flags)),
+            _ => Err(Error::Usage("cells are marked by one plane of values or flags".into())),
+        }
+    }
+
+    fn compute(&self, inputs: &Inputs, out: &mut Tile) -> Result<()> {
+        let (source, window) = (inputs.tile(0), out.window);
+        let bits = |set: bool| if set { self.reason.bits() } else { 0 };
+        for row in window.row..window.end_row() {
+            let (from, to) = (source.row_range(&window, row), out.row_range(&window, row));
+            let cells = &mut out.bits_mut()[to];
+            match &source.cells {
+                Cells::Values(v) => {
+                    cells.iter_mut().zip(&v[from]).for_each(|(o, v)| *o = bits(!v.is_nan() && *v != 0.0));
+                }
+                Cells::Bits(b) => cells.iter_mut().zip(&b[from]).for_each(|(o, b)| *o = bits(*b != 0)),
+            }
+        }
+        Ok(())
+    }
+
+    fn step(&self) -> &'static str {
+        "mark"
+    }
+}
