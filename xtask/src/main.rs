@@ -1,5 +1,6 @@
 //! Tasks of the project: `cargo xtask NAME`. No other tool is needed.
 
+mod accuracy;
 mod docs;
 mod layers;
 
@@ -8,7 +9,8 @@ use std::process::ExitCode;
 
 const USAGE: &str = "\
 cargo xtask layers           check who imports whom in the core, against the table in ARCHITECTURE.md
-cargo xtask docs [--check]   write the generated parts of the guide (or check that they are current)";
+cargo xtask docs [--check]   write the generated parts of the guide (or check that they are current)
+cargo xtask accuracy         measure every method on the made-up estate and write docs/accuracy.md";
 
 fn main() -> ExitCode {
     let args: Vec<String> = std::env::args().skip(1).collect();
@@ -17,6 +19,7 @@ fn main() -> ExitCode {
         ["layers"] => layers::check(&root),
         ["docs"] => docs::run(&root, docs::Mode::Write),
         ["docs", "--check"] => docs::run(&root, docs::Mode::Check),
+        ["accuracy"] => accuracy::run(&root),
         _ => Err(USAGE.into()),
     };
     match done {

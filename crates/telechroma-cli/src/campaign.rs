@@ -9,13 +9,13 @@ use telechroma_core::area::{Edge, Outline};
 use telechroma_core::error::nearest;
 use telechroma_core::index::INDICES;
 use telechroma_core::mask::Reasons;
-use telechroma_core::method::{BandChoice, By, Find, Frame, LayerRequest, MaskOptions, Recipe, Target};
+use telechroma_core::method::{BandChoice, By, Find, Frame, LayerRequest, Light, MaskOptions, Recipe, Target};
 use telechroma_core::physics::DarkMethod;
 use telechroma_core::scene::BandRole;
 use telechroma_core::stat::DEFAULT_STATS;
 use telechroma_io::delivery::sensor_of;
 
-use crate::commands::chain::{Given, defined, dropped_in};
+use crate::commands::chain::{Given, defined, dropped_in, light};
 use crate::commands::frame::{area, bounds, grid};
 use crate::job::{Filter, Job, Naming, PlotJob, Style, Wanted};
 use crate::report::Report;
@@ -202,6 +202,9 @@ impl Day {
 struct Calibrate {
     to: Option<String>,
     dark_object: Option<String>,
+    sun_angle: Option<String>,
+    terrain: Option<String>,
+    elevation: Option<PathBuf>,
 }
 
 #[derive(Deserialize, Default)]
@@ -341,6 +344,11 @@ fn written(file: &File, here: &Path) -> Vec<(&'static str, Vec<String>)> {
     let sensor = file.scenes.sensor.as_ref().map(|s| {
         format!("sensor = {}", if s.to_lowercase().ends_with(".toml") { path(Path::new(s)) } else { text(s) })
     });
+    let c = &file.calibrate;
+    let mut calibrate = vec![];
+    calibrate.extend(c.sun_angle.as_ref().map(|a| format!("sun_angle = {}", text(a))));
+    calibrate.extend(c.terrain.as_ref().map(|t| format!("terrain = {}", text(t))));
+    calibrate.extend(c.elevation.as_ref().map(|e| format!("elevation = {}", path(e))));
     let m = &file.mask;
     let list = |names: &[String]| format!("[{}]", names.iter().map(|n| text(n)).collect::<Vec<_>>().join(", "));
     let mut mask = vec![];
@@ -352,7 +360,18 @@ fn written(file: &File, here: &Path) -> Vec<(&'static str, Vec<String>)> {
         OneOrMany::One(p) => format!("drop_in = {}", path(p)),
         OneOrMany::Many(all) => format!("drop_in = [{}]", all.iter().map(|p| path(p)).collect::<Vec<_>>().join(", ")),
     }));
-    vec![("area", area), ("grid", grid), ("mask", mask), ("scenes", sensor.into_iter().collect())]
+    vec![("area", area), ("grid", grid), ("calibrate", calibrate), ("mask", mask), ("scenes", sensor.into_iter().collect())]
+}
+
+fn light_of(file: &Calibrate, at: &dyn Fn(&Path) -> PathBuf) -> Result<Light, Report> {
+    let per_cell = match file.sun_angle.as_deref() {
+        None | Some("scene") => false,
+        Some("cell") => true,
+        Some(other) => return Err(Report::usage(format!("calibrate.sun_angle: '{other}' is neither scene nor cell"))),
+    };
+    let method = file.terrain.as_deref().map(str::parse).transpose();
+    let method = method.map_err(|e: telechroma_core::Error| Report::usage(format!("calibrate.terrain: {e}")))?;
+    light(per_cell, method, file.elevation.as_deref().map(at).as_deref()).map_err(|e| within("calibrate", e))
 }
 
 fn mask(file: Mask, at: &dyn Fn(&Path) -> PathBuf) -> Result<MaskOptions, Report> {
@@ -409,6 +428,7 @@ fn job(file: File, here: &Path, stem: &str) -> Result<Job, Report> {
     let shows_bands = file.composite.bands.is_some();
     let recipe = Recipe {
         target,
+        light: light_of(&file.calibrate, &at)?,
         mask: mask(file.mask, &at)?,
         every: named("composite.every", &every, Default::default())?,
         by,

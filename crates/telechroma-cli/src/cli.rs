@@ -59,6 +59,7 @@ pub enum Command {
     Assemble(commands::assemble::Args),
     Probe(commands::probe::Args),
     Scenes(commands::scenes::Args),
+    Slopes(commands::slopes::Args),
     Declare(commands::declare::Args),
     Draw(commands::draw::Args),
     Indices(commands::indices::Args),

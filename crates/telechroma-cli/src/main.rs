@@ -84,6 +84,7 @@ fn dispatch(command: Command, ctx: &Context) -> Result<(), Report> {
         Command::Compare(a) => commands::compare::run(a, ctx),
         Command::Summarise(a) => commands::summarise::run(a, ctx),
         Command::Draw(a) => commands::draw::run(a, ctx),
+        Command::Slopes(a) => commands::slopes::run(a, ctx),
         Command::Indices(a) => commands::indices::run(a, ctx),
         Command::Sensors(a) => commands::sensors::run(a, ctx),
         Command::Completions(a) => commands::completions::run(a, ctx),

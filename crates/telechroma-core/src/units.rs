@@ -88,6 +88,8 @@ pub enum Unit {
     Looks,
     /// A wavelength, nm.
     Nanometres,
+    /// Angles, degrees.
+    Degree,
     /// Days since 1970-01-01 (UTC).
     Day,
     /// Flag bits.
@@ -107,6 +109,7 @@ const LABELS: &[(Unit, &str)] = &[
     (Unit::One, "1"),
     (Unit::Looks, "looks"),
     (Unit::Nanometres, "nm"),
+    (Unit::Degree, "degrees"),
     (Unit::Day, "days since 1970-01-01"),
     (Unit::Flags, "flags"),
     (Unit::Unknown, "unknown"),
@@ -133,6 +136,7 @@ impl Unit {
             Unit::Fahrenheit => "°F",
             Unit::Looks => "looks",
             Unit::Nanometres => "nm",
+            Unit::Degree => "°",
             Unit::Day => "days since 1970-01-01",
             Unit::Reflectance | Unit::One | Unit::Flags | Unit::Unknown => "",
         }

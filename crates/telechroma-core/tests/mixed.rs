@@ -83,6 +83,8 @@ fn scene(id: &str, cloud: Option<(u32, u32)>) -> Scene {
             raw: None,
         }],
         dark: vec![],
+        sun_zenith: None,
+        relief: None,
         mask: None,
         digest: id.into(),
         grid: Arc::new(fine),

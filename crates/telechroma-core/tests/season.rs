@@ -68,6 +68,8 @@ fn scene(id: &str, day: &str, roles: &[&str]) -> Scene {
             raw: None,
         }],
         dark: vec![],
+        sun_zenith: None,
+        relief: None,
         mask: None,
         digest: format!("digest of {id}"),
     }

@@ -10,6 +10,7 @@ mod mtl;
 mod noise;
 pub mod part;
 pub mod plots;
+pub mod relief;
 pub mod scene;
 mod sky;
 mod sun;
@@ -17,8 +18,8 @@ pub mod tiff;
 mod write;
 
 pub use part::Part;
-pub use scene::{Acquisition, Cover, Truth};
-pub use write::write_estate;
+pub use scene::{Acquisition, Air, Cover, Truth};
+pub use write::{delivery_of, write_estate};
 
 /// Columns of the estate's grid.
 pub const COLS: usize = 700;

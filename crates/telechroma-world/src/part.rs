@@ -19,7 +19,7 @@ pub struct Part {
     pub clear: Vec<[f64; 7]>,
     /// What the sensor sees.
     pub seen: Vec<[f64; 7]>,
-    /// Temperature of the surface, kelvin.
+    /// Temperature of the surface, kelvin; of the cloud's top where there is one.
     pub kelvin: Vec<f64>,
 }
 
@@ -62,7 +62,10 @@ impl Estate {
             corner: (CORNER.0 + CELL * col as f64, CORNER.1 - CELL * row as f64),
             cover: cells.iter().map(|i| truth.cover[*i]).collect(),
             seen: seen.collect(),
-            kelvin: cells.iter().map(|i| f64::from(truth.kelvin[*i])).collect(),
+            kelvin: cells
+                .iter()
+                .map(|i| f64::from(truth.kelvin[*i]) - a.air.cloud_chill() * f64::from(sky.cloud[*i]))
+                .collect(),
             clear,
         }
     }

@@ -1,7 +1,7 @@
 //! One acquisition: what the sensor would have measured, and the truth behind it.
 
 use crate::sky::Sky;
-use crate::{COLS, Estate, ROWS, noise, sun};
+use crate::{COLS, Estate, ROWS, noise, relief, sun};
 
 /// When and under what sky a scene was taken.
 #[derive(Debug, Clone, PartialEq)]
@@ -24,6 +24,45 @@ pub struct Acquisition {
     pub sun_azimuth: f64,
     /// Astronomical units.
     pub sun_distance: f64,
+    /// The air: how it scatters, how high its clouds are.
+    pub air: Air,
+}
+
+/// What the air is like.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Air {
+    /// Light scattered, as a multiple of that of clear air.
+    pub haze: f64,
+    /// Height of the clouds above ground, metres.
+    pub cloud_height: f64,
+    /// How soft the clouds' edges are, in units of their noise.
+    pub softness: f64,
+    /// Grain of the counts: the width of its even spread.
+    pub grain: f64,
+    /// Height of the hills, metres; 0 is flat.
+    pub relief: f64,
+}
+
+impl Air {
+    /// Clear air with clouds of a height, over flat land.
+    pub fn clear(cloud_height: f64) -> Air {
+        Air { haze: 1.0, cloud_height, softness: 0.10, grain: 6.0, relief: 0.0 }
+    }
+
+    /// Light that the air adds to band `b` of the seven, as reflectance.
+    pub fn path(&self, b: usize) -> f64 {
+        HAZE[b] * self.haze
+    }
+
+    /// Share of the ground's light that comes through in band `b`, down and up.
+    pub fn transmittance(&self, b: usize) -> f64 {
+        1.0 - 1.2 * HAZE[b] * self.haze
+    }
+
+    /// How much colder than the ground a cloud's top looks, kelvin: it is 600 m thick, and 7 K go with a kilometre.
+    pub fn cloud_chill(&self) -> f64 {
+        7.0e-3 * (self.cloud_height + 600.0)
+    }
 }
 
 /// What is between the sensor and a cell.
@@ -47,8 +86,10 @@ pub enum Cover {
 pub struct Truth {
     /// What is between.
     pub cover: Vec<Cover>,
-    /// Top-of-atmosphere reflectance of a clear sky: coastal, blue, green, red, nir, swir16, swir22.
+    /// Top-of-atmosphere reflectance of a clear sky over flat land: coastal, blue, green, red, nir, swir16, swir22.
     pub toa: Vec<[f32; 7]>,
+    /// Reflectance of the ground in the same bands.
+    pub ground: Vec<[f32; 7]>,
     /// Temperature of the surface, kelvin.
     pub kelvin: Vec<f32>,
 }
@@ -79,22 +120,22 @@ pub(crate) fn thermal(satellite: u8) -> [(f64, f64, f64, f64); 2] {
 impl Estate {
     /// Ten acquisitions from April to October 2031, two satellites in turn.
     pub fn acquisitions(&self) -> Vec<Acquisition> {
-        // month, day, day of the year, share of cloud, cirrus
+        // month, day, day of the year, share of cloud, cirrus, height of the clouds
         let plan = [
-            (4, 14, 104, 0.12, false),
-            (5, 8, 128, 0.35, false),
-            (5, 24, 144, 0.05, true),
-            (6, 9, 160, 0.55, false),
-            (6, 25, 176, 0.08, false),
-            (7, 11, 192, 0.22, true),
-            (7, 27, 208, 0.02, false),
-            (8, 20, 232, 0.30, false),
-            (9, 13, 256, 0.10, true),
-            (10, 15, 288, 0.42, false),
+            (4, 14, 104, 0.12, false, 1800.0),
+            (5, 8, 128, 0.35, false, 2300.0),
+            (5, 24, 144, 0.05, true, 1600.0),
+            (6, 9, 160, 0.55, false, 3100.0),
+            (6, 25, 176, 0.08, false, 2000.0),
+            (7, 11, 192, 0.22, true, 2700.0),
+            (7, 27, 208, 0.02, false, 1500.0),
+            (8, 20, 232, 0.30, false, 2900.0),
+            (9, 13, 256, 0.10, true, 1900.0),
+            (10, 15, 288, 0.42, false, 1700.0),
         ];
         plan.iter()
             .enumerate()
-            .map(|(number, (month, day_of_month, day, cloud_share, cirrus))| {
+            .map(|(number, (month, day_of_month, day, cloud_share, cirrus, height))| {
                 let day = f64::from(*day);
                 let (sun_elevation, sun_azimuth, sun_distance) = sun::position(day);
                 Acquisition {
@@ -107,6 +148,7 @@ impl Estate {
                     sun_elevation,
                     sun_azimuth,
                     sun_distance,
+                    air: Air::clear(*height),
                 }
             })
             .collect()
@@ -119,17 +161,19 @@ impl Estate {
 
     pub(crate) fn truth_under(&self, a: &Acquisition, sky: &Sky) -> Truth {
         let looks = (0..COLS * ROWS).map(|i| self.land.look(i, a.day));
-        let (mut toa, mut kelvin) = (vec![], vec![]);
+        let (mut toa, mut ground, mut kelvin) = (vec![], vec![], vec![]);
         for look in looks {
-            toa.push(std::array::from_fn(|b| (look.reflectance[b] + HAZE[b]) as f32));
+            toa.push(std::array::from_fn(|b| (look.reflectance[b] * a.air.transmittance(b) + a.air.path(b)) as f32));
+            ground.push(look.reflectance.map(|v| v as f32));
             kelvin.push(look.kelvin as f32);
         }
-        Truth { cover: (0..COLS * ROWS).map(|i| sky.cover(i)).collect(), toa, kelvin }
+        Truth { cover: (0..COLS * ROWS).map(|i| sky.cover(i)).collect(), toa, ground, kelvin }
     }
 
     pub(crate) fn counts_under(&self, a: &Acquisition, sky: &Sky) -> Counts {
         let n = COLS * ROWS;
         let sine = a.sun_elevation.to_radians().sin();
+        let light = relief::Light::new(self, a);
         let numbers = [1u8, 2, 3, 4, 5, 6, 7, 9, 10, 11];
         let mut bands: Vec<(u8, Vec<u16>)> = numbers.iter().map(|b| (*b, vec![0u16; n])).collect();
         let (mut quality, mut saturation) = (vec![1u16; n], vec![0u16; n]);
@@ -138,11 +182,12 @@ impl Estate {
                 continue;
             }
             let (c, r) = ((i % COLS) as i64, (i / COLS) as i64);
-            let grain = |b: u8| 6.0 * (noise::at(self.seed ^ u64::from(b) << 8 ^ a.number as u64, c, r) - 0.5);
+            let grain = |b: u8| a.air.grain * (noise::at(self.seed ^ u64::from(b) << 8 ^ a.number as u64, c, r) - 0.5);
             let look = self.land.look(i, a.day);
             let (cloud, shadow, cirrus) = (f64::from(sky.cloud[i]), f64::from(sky.shadow[i]), f64::from(sky.cirrus[i]));
             for b in 0..7 {
-                let ground = (look.reflectance[b] + HAZE[b]) * (1.0 - 0.55 * shadow);
+                let lit = look.reflectance[b] * light.on(i, b) * a.air.transmittance(b) + a.air.path(b);
+                let ground = lit * (1.0 - 0.55 * shadow);
                 let seen = ground + cloud * (CLOUD[b] - ground) + 0.05 * cirrus;
                 let count = ((seen * sine - ADD) / MULT + grain(b as u8)).round();
                 if count >= 65535.0 {
@@ -152,7 +197,7 @@ impl Estate {
             }
             let high = 0.0008 + 0.045 * cirrus + 0.002 * cloud;
             bands[7].1[i] = ((high * sine - ADD) / MULT + grain(9)).round().clamp(1.0, 65535.0) as u16;
-            let kelvin = seen_kelvin(look.kelvin, look.emissivity) - 42.0 * cloud - 5.0 * cirrus - 2.0 * shadow;
+            let kelvin = seen_kelvin(look.kelvin, look.emissivity) - a.air.cloud_chill() * cloud - 5.0 * cirrus - 2.0 * shadow;
             for (k, (mult, add, k1, k2)) in thermal(a.satellite).into_iter().enumerate() {
                 let radiance = k1 / ((k2 / kelvin).exp() - 1.0);
                 bands[8 + k].1[i] = ((radiance - add) / mult + grain(10 + k as u8)).round().clamp(1.0, 65535.0) as u16;

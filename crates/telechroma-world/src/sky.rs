@@ -4,11 +4,6 @@ use crate::noise;
 use crate::scene::{Acquisition, Cover};
 use crate::{CELL, COLS, Estate, ROWS};
 
-/// Height of the clouds above ground, metres.
-const HEIGHT: f64 = 1600.0;
-/// How soft a cloud's edge is, in units of its noise.
-const SOFT: f64 = 0.10;
-
 /// The sky over each cell.
 pub(crate) struct Sky {
     /// Share of light that cloud adds, 0–1.
@@ -37,9 +32,9 @@ impl Sky {
         let share = a.cloud_share.clamp(0.0, 0.999);
         let at = ((1.0 - share) * (sample.len() - 1) as f64) as usize;
         let threshold = if share == 0.0 { f64::INFINITY } else { sample[at] };
-        let thick = |x: f64, y: f64| ((field(x, y) - threshold) / SOFT + 0.15).clamp(0.0, 1.0);
+        let thick = |x: f64, y: f64| ((field(x, y) - threshold) / a.air.softness + 0.15).clamp(0.0, 1.0);
         let cloud: Vec<f32> = all().map(|(x, y)| thick(x, y) as f32).collect();
-        let reach = HEIGHT / a.sun_elevation.to_radians().tan() / CELL;
+        let reach = a.air.cloud_height / a.sun_elevation.to_radians().tan() / CELL;
         let (east, south) = (-reach * a.sun_azimuth.to_radians().sin(), reach * a.sun_azimuth.to_radians().cos());
         let shadow = all().map(|(x, y)| thick(x - east, y - south) as f32).collect();
         let cirrus = all()

@@ -45,6 +45,11 @@ fn delivery(estate: &Estate, a: &Acquisition, sky: &Sky) -> Vec<(String, Vec<u8>
     files
 }
 
+/// The files of one delivery, whatever its air.
+pub fn delivery_of(estate: &Estate, a: &Acquisition) -> Vec<(String, Vec<u8>)> {
+    delivery(estate, a, &Sky::new(estate, a))
+}
+
 fn write_delivery(estate: &Estate, a: &Acquisition, scenes: &Path, truth: &Path) -> io::Result<()> {
     let sky = Sky::new(estate, a);
     let (name, files) = (id(a), delivery(estate, a, &sky));

@@ -9,7 +9,7 @@ use telechroma_io::raster::description::{BandInfo, Kind};
 use crate::campaign::roles;
 use crate::commands::chain::{CalibrateArgs, Out, Selection};
 use crate::context::{Context, listed};
-use crate::job::{SceneRaster, dark_text, open_inputs, prepare_roles, write_scene_rasters};
+use crate::job::{calibrate_step, SceneRaster, dark_text, open_inputs, prepare_bands, write_scene_rasters};
 use crate::report::Report;
 
 /// Turn counts into radiance or reflectance, one raster a scene
@@ -41,7 +41,8 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
         true => BandRole::all().collect(),
         false => asked.clone(),
     };
-    prepare_roles(&mut inputs.scenes, &bands, to, ctx)?;
+    let light = args.calibrate.light()?;
+    prepare_bands(&mut inputs.scenes, &bands, to, &light, ctx)?;
     for scene in inputs.scenes {
         let bands = if asked.is_empty() { on_grid(&scene) } else { asked.clone() };
         let (graph, planes, notes) = plan_calibrated(&scene, &bands, to, &frame)?;
@@ -62,9 +63,9 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
         let (name, step) = match passes {
             true => ("values", format!("values as delivered, level {}", scene.level)),
             false if to.is_surface() => {
-                (to.name(), format!("calibrate to {}; dark objects {}", to.text(), dark_text(&scene.dark)))
+                (to.name(), format!("{}; dark objects {}", calibrate_step(to, &light), dark_text(&scene.dark)))
             }
-            false => (to.name(), format!("calibrate to {}", to.text())),
+            false => (to.name(), calibrate_step(to, &light)),
         };
         jobs.push(SceneRaster {
             name: format!("{}_{name}.tif", scene.id),

@@ -7,8 +7,8 @@ use clap::Args;
 use jiff::civil::Date;
 use telechroma_core::area::{Edge, Outline};
 use telechroma_core::mask::Reasons;
-use telechroma_core::method::{BandChoice, By, Confidence, Every, Find, LayerRequest, MaskOptions, Recipe, Target};
-use telechroma_core::physics::DarkMethod;
+use telechroma_core::method::{BandChoice, By, Confidence, Every, Find, LayerRequest, Light, MaskOptions, Recipe, Target};
+use telechroma_core::physics::{DarkMethod, TerrainMethod};
 use telechroma_core::plot::Weighting;
 use telechroma_core::stat::{DEFAULT_STATS, Stat};
 use telechroma_core::tile::PlaneSource;
@@ -115,15 +115,7 @@ pub fn dropped_in(files: &[PathBuf]) -> Result<DroppedIn, Report> {
             areas.push(area(file, None, None, Edge::Touch)?);
             continue;
         }
-        let plane = match Opener::default().open(file, &mut |_| {})? {
-            Opened::Mask { source, .. } => Some(source),
-            Opened::Layers(set) if set.layers.len() == 1 => set.layers.into_iter().next().map(|l| l.source),
-            _ => None,
-        };
-        let plane = plane.ok_or_else(|| {
-            Report::usage(format!("{}: a raster of cells to drop has one layer", file.display()))
-                .hint("make one with 'telechroma index … --formula', or use --drop-where")
-        })?;
+        let plane = one_layer(file, "a raster of cells to drop")?;
         if raster.replace(plane).is_some() {
             return Err(Report::usage("cells are dropped by one raster at most").hint("put them together first"));
         }
@@ -172,14 +164,58 @@ pub struct CalibrateArgs {
     /// With --to surface: dos1 (the air's own light is taken off) or cost (its loss of light too, by the sun's height)
     #[arg(long, value_name = "FORM", default_value = "dos1", help_heading = "Calibrate")]
     pub dark_object: DarkMethod,
+    /// The sun's height by which reflectance is corrected: scene (at its middle, as agencies do) or cell (from the angle
+    /// band of the delivery)
+    #[arg(long, value_name = "OF", default_value = "scene", value_parser = ["scene", "cell"], help_heading = "Calibrate")]
+    pub sun_angle: String,
+    /// Make reflectance on slopes that of level ground: cosine, or c (with a constant for each band, from the scene)
+    #[arg(long, value_name = "FORM", requires = "elevation", help_heading = "Calibrate")]
+    pub terrain: Option<TerrainMethod>,
+    /// Raster of heights, metres, that reaches a cell beyond the scene
+    #[arg(long, value_name = "FILE", requires = "terrain", help_heading = "Calibrate")]
+    pub elevation: Option<PathBuf>,
 }
 
 impl CalibrateArgs {
+    /// What is to be known of the light on each cell.
+    ///
+    /// # Errors
+    /// Where the raster of heights cannot be opened.
+    pub fn light(&self) -> Result<Light, Report> {
+        light(self.sun_angle == "cell", self.terrain, self.elevation.as_deref())
+    }
+
     pub fn target(&self) -> Target {
         match self.to {
             Target::Surface(_) => Target::Surface(self.dark_object),
             other => other,
         }
+    }
+}
+
+/// What is to be known of the light on each cell.
+///
+/// # Errors
+/// Where the raster of heights cannot be opened, or slopes are to be corrected without one.
+pub fn light(per_cell: bool, method: Option<TerrainMethod>, elevation: Option<&Path>) -> Result<Light, Report> {
+    let terrain = match (method, elevation) {
+        (None, None) => None,
+        (Some(method), Some(file)) => Some((method, one_layer(file, "a raster of heights")?)),
+        _ => return Err(Report::usage("slopes are corrected by a method and a raster of heights: give both")),
+    };
+    Ok(Light { per_cell, terrain })
+}
+
+/// The one layer of a raster.
+///
+/// # Errors
+/// Where it cannot be opened, or has several.
+pub fn one_layer(file: &Path, what: &str) -> Result<Arc<dyn PlaneSource>, Report> {
+    match Opener::default().open(file, &mut |_| {})? {
+        Opened::Mask { source, .. } => Ok(source),
+        Opened::Layers(set) if set.layers.len() == 1 => Ok(set.layers[0].source.clone()),
+        _ => Err(Report::usage(format!("{}: {what} has one layer", file.display()))
+            .hint("take one out of it with 'telechroma assemble'")),
     }
 }
 
@@ -221,6 +257,7 @@ impl Chain {
     ) -> Result<Recipe, Report> {
         Ok(Recipe {
             target: self.calibrate.target(),
+            light: self.calibrate.light()?,
             mask: self.mask.options()?,
             every: self.every.clone(),
             by: By::new(&self.by, self.score.clone())?,

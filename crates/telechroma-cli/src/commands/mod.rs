@@ -20,5 +20,6 @@ pub mod probe;
 pub mod run;
 pub mod scenes;
 pub mod sensors;
+pub mod slopes;
 pub mod summarise;
 pub mod text;

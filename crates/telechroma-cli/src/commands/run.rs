@@ -224,7 +224,7 @@ fn settings(job: &Job) -> Vec<String> {
         s.extend([String::new(), format!("[{name}]")]);
         s.extend(lines);
     };
-    for (name, lines) in job.written.iter().filter(|(n, l)| !matches!(*n, "scenes" | "mask") && !l.is_empty()) {
+    for (name, lines) in job.written.iter().filter(|(n, l)| !matches!(*n, "scenes" | "calibrate" | "mask") && !l.is_empty()) {
         section(name, lines.clone());
     }
     let sensor = job.written.iter().filter(|(n, _)| *n == "scenes").flat_map(|(_, l)| l.clone());
@@ -245,12 +245,16 @@ fn settings(job: &Job) -> Vec<String> {
     if let Target::Surface(method) = r.target {
         calibrate.push(format!("dark_object = {}", text(method.name())));
     }
+    let written = |section: &'static str| {
+        job.written.iter().filter(move |(n, _)| *n == section).flat_map(|(_, lines)| lines.clone())
+    };
+    calibrate.extend(written("calibrate"));
     section("calibrate", calibrate);
     let mut mask = vec![
         format!("drop = {}", list(r.mask.drop.names().iter().map(|n| n.to_string()).collect())),
         format!("grow = {}", text(&r.mask.grow.map_or("0m".into(), |g| g.to_string()))),
     ];
-    mask.extend(job.written.iter().filter(|(n, _)| *n == "mask").flat_map(|(_, l)| l.clone()));
+    mask.extend(written("mask"));
     section("mask", mask);
     section(
         "composite",

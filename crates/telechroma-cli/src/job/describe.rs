@@ -1,7 +1,7 @@
 //! What rasters say of themselves.
 
 use telechroma_core::mask::{REASONS, Reasons};
-use telechroma_core::method::{MaskOptions, PlannedLayer, PlannedPeriod, PlannedSeason, Recipe};
+use telechroma_core::method::{Light, MaskOptions, PlannedLayer, PlannedPeriod, PlannedSeason, Recipe, Target};
 use telechroma_core::scene::Scene;
 use telechroma_io::raster::description::{BandInfo, BitInfo, Description, InputInfo, Kind, SceneInfo, tool};
 
@@ -26,10 +26,19 @@ pub fn mask_step(mask: &MaskOptions) -> String {
     parts.into_iter().flatten().collect::<Vec<_>>().join("; ")
 }
 
+/// The calibration step in words.
+pub fn calibrate_step(target: Target, light: &Light) -> String {
+    let parts = [
+        light.per_cell.then(|| "sun angle of each cell".to_string()),
+        light.terrain.as_ref().map(|(m, e)| format!("slopes corrected ({}) by {}", m.name(), e.name())),
+    ];
+    parts.into_iter().flatten().fold(format!("calibrate to {}", target.text()), |t, p| format!("{t}; {p}"))
+}
+
 /// The steps from scenes to a composite, in words.
 pub fn steps(recipe: &Recipe) -> Vec<String> {
     vec![
-        format!("calibrate to {}", recipe.target.text()),
+        calibrate_step(recipe.target, &recipe.light),
         mask_step(&recipe.mask),
         format!(
             "{} every {}, at least {} clear; {}",

@@ -26,11 +26,11 @@ use telechroma_core::stat::Stat;
 use telechroma_io::publish::Publisher;
 
 pub use classes::{ClassJob, How, classify};
-pub use describe::mask_step;
+pub use describe::{calibrate_step, mask_step};
 pub use inputs::{Inputs, bands_of_layers, bands_of_scene, open_aliases, open_inputs};
 pub use outputs::Naming;
 pub use pictures::Style;
-pub use prepare::{dark_text, prepare_masks, prepare_roles};
+pub use prepare::{dark_text, prepare_bands, prepare_masks};
 use prepare::{foresee, prepare};
 pub use scenes::{SceneRaster, reason_shares, write_scene_rasters};
 pub use summary::{Outcome, Output};

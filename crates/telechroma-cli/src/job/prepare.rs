@@ -4,11 +4,13 @@ use std::sync::Arc;
 
 use telechroma_core::mask::Reasons;
 use telechroma_core::method::{
-    Frame, MaskOptions, Recipe, Target, dark_objects, dark_troubles, find_outliers, find_sky, needed_roles,
+    Frame, Light, MaskOptions, Recipe, Target, dark_objects, dark_troubles, find_outliers, find_sky, needed_roles,
+    terrain_constants,
 };
 use telechroma_core::op::Extent;
+use telechroma_core::physics::TerrainMethod;
 use telechroma_core::run::Observer;
-use telechroma_core::scene::{BandRole, DarkObject, FlagPlane, Scene};
+use telechroma_core::scene::{BandRole, Content, DarkObject, FlagPlane, Relief, Scene};
 
 use crate::context::Context;
 use crate::report::Report;
@@ -18,18 +20,66 @@ use crate::report::Report;
 /// # Errors
 /// Where reading fails, or a scene has no dark object.
 pub fn prepare(scenes: &mut [Scene], recipe: &Recipe, ctx: &Context) -> Result<(), Report> {
-    if recipe.target.is_surface() {
-        let roles = needed_roles(scenes, recipe)?;
-        prepare_roles(scenes, &roles, recipe.target, ctx)?;
-    }
+    let roles = match recipe.target.is_surface() || recipe.light.terrain.is_some() {
+        true => needed_roles(scenes, recipe)?,
+        false => vec![],
+    };
+    prepare_bands(scenes, &roles, recipe.target, &recipe.light, ctx)?;
     prepare_masks(scenes, &recipe.mask, &recipe.frame, ctx)
+}
+
+/// The light on the scenes' cells, and the dark objects of some bands.
+///
+/// # Errors
+/// As [`prepare`].
+pub fn prepare_bands(
+    scenes: &mut [Scene],
+    roles: &[BandRole],
+    target: Target,
+    light: &Light,
+    ctx: &Context,
+) -> Result<(), Report> {
+    light_up(scenes, light)?;
+    prepare_roles(scenes, roles, target, ctx)?;
+    for scene in scenes.iter_mut() {
+        let Some(Relief { method: TerrainMethod::C, elevation, .. }) = &scene.relief else { continue };
+        let (found, notes) = terrain_constants(scene, elevation, roles, target, ctx.budget, &ctx.progress)?;
+        ctx.progress.clear();
+        notes.into_iter().for_each(|n| ctx.progress.note(n));
+        let text: Vec<String> = found.iter().filter(|c| c.1 < 1e6).map(|(r, c)| format!("{r} {c:.3}")).collect();
+        ctx.progress.say(&format!("{}: terrain constants {}", scene.id, text.join(", ")));
+        if let Some(relief) = &mut scene.relief {
+            relief.constants = found;
+        }
+    }
+    Ok(())
+}
+
+/// Lays the relief under scenes, and leaves them their sun angles only where they are to be used.
+fn light_up(scenes: &mut [Scene], light: &Light) -> Result<(), Report> {
+    for scene in scenes {
+        match (light.per_cell, &scene.sun_zenith) {
+            (false, _) => scene.sun_zenith = None,
+            (true, None) if scene.bands.iter().any(|b| matches!(b.content, Content::Counts(_))) => {
+                return Err(Report::usage(format!("scene {}: the delivery holds no band of sun angles", scene.id))
+                    .hint("leave --sun-angle out: the angle at the scene's middle is then used"));
+            }
+            (true, _) => {}
+        }
+        scene.relief = light.terrain.as_ref().map(|(method, elevation)| Relief {
+            method: *method,
+            elevation: elevation.clone(),
+            constants: vec![],
+        });
+    }
+    Ok(())
 }
 
 /// Dark objects of some bands.
 ///
 /// # Errors
 /// As [`prepare`].
-pub fn prepare_roles(scenes: &mut [Scene], roles: &[BandRole], target: Target, ctx: &Context) -> Result<(), Report> {
+fn prepare_roles(scenes: &mut [Scene], roles: &[BandRole], target: Target, ctx: &Context) -> Result<(), Report> {
     if !target.is_surface() {
         return Ok(());
     }
@@ -86,9 +136,12 @@ pub fn foresee(scenes: &mut [Scene], recipe: &Recipe) -> Result<(), Report> {
             }));
         }
     }
-    if recipe.target.is_surface() {
+    light_up(scenes, &recipe.light)?;
+    if recipe.target.is_surface() || recipe.light.terrain.is_some() {
         let roles = needed_roles(scenes, recipe)?;
         for scene in scenes {
+            let nothing = |r: &BandRole| (*r, 0.0);
+            scene.relief.iter_mut().for_each(|relief| relief.constants = roles.iter().map(nothing).collect());
             scene.dark =
                 roles.iter().map(|r| DarkObject { role: *r, count: None, reflectance: 0.0, cells: 0 }).collect();
         }

@@ -140,6 +140,20 @@ impl Grid {
         }
     }
 
+    /// Azimuth of true north at the grid's middle, degrees clockwise from its columns; 0 where that is not known. Add it to
+    /// an azimuth to have it on the grid.
+    ///
+    /// # Errors
+    /// Where the middle has no longitude and latitude.
+    pub fn true_north(&self) -> Result<f64, Error> {
+        let Some(crs) = self.crs.filter(|c| !c.is_geographic()) else { return Ok(0.0) };
+        let (x, y) = self.transform.to_world(f64::from(self.cols) / 2.0, f64::from(self.rows) / 2.0);
+        let (lon, lat) = Projector::new(crs, Crs::LONGITUDE_LATITUDE)?.project(x, y)?;
+        let back = Projector::new(Crs::LONGITUDE_LATITUDE, crs)?;
+        let (north, south) = (back.project(lon, (lat + 0.01).min(89.99))?, back.project(lon, lat - 0.01)?);
+        Ok((north.0 - south.0).atan2(north.1 - south.1).to_degrees())
+    }
+
     /// True where a cell's size is in metres.
     pub fn is_metric(&self) -> bool {
         self.crs.is_some_and(|c| !c.is_geographic())
@@ -197,5 +211,19 @@ mod tests {
         let u = g.union([&grid(240.0, 630.0, 30.0), &grid(330.0, 600.0, 30.0)]).unwrap();
         assert_eq!((u.cols, u.rows, u.transform.c, u.transform.f), (13, 9, 240.0, 630.0));
         assert_eq!(u.offset_of(&g), Ok((2, 1)));
+    }
+
+    #[test]
+    fn worked_convergence() {
+        let e = crate::worked::example("grid_convergence");
+        let zone = ((e.number("central_meridian") + 183.0) / 6.0) as u32;
+        let crs = Crs::utm(zone, true).unwrap();
+        let there = Projector::new(Crs::LONGITUDE_LATITUDE, crs).unwrap();
+        let (x, y) = there.project(e.number("lon"), e.number("lat")).unwrap();
+        let grid = Grid { crs: Some(crs), transform: Affine::north_up(x, y, 0.01, 0.01), cols: 2, rows: 2 };
+        // the worked numbers are of the usual approximation, ours are of the projection itself
+        let north = grid.true_north().unwrap();
+        assert!((north + e.expected("convergence_deg")).abs() < 2e-3, "{north}");
+        assert!((e.number("sun_azimuth_deg") + north - e.expected("grid_azimuth_deg")).abs() < 2e-3);
     }
 }

@@ -1,17 +1,20 @@
 //! Calibration of one scene's band to a target, by the delivery's own coefficients.
 
 use std::str::FromStr;
+use std::sync::Arc;
 
-use super::clear::Sky;
+use super::clear::{Sky, placed};
 use super::frame::{Frame, bring};
 use crate::error::{Error, Result};
 use crate::graph::{Graph, NodeId};
 use crate::index::Program;
-use crate::op::{Calibrate, Calibrator, Compute, Resample, Sample, limit};
-use crate::physics::{ASSUMED_DARK, Calibration, DarkMethod, LOWEST_SUN, Line, reflectance_line, surface_line};
+use crate::op::{BySunAngle, Calibrate, Calibrator, Compute, Facet, Relight, Resample, Sample, Terrain, limit};
+use crate::physics::{
+    ASSUMED_DARK, Calibration, DarkMethod, LOWEST_SUN, Line, TerrainMethod, reflectance_line, surface_line,
+};
 use crate::run::Note;
-use crate::scene::{Band, BandRole, Coefficient, Content, Scene};
-use crate::tile::Kind;
+use crate::scene::{Band, BandRole, Coefficient, Content, Relief, Scene};
+use crate::tile::{Kind, PlaneSource};
 use crate::units::{Degrees, Nanometres, Unit};
 
 /// What counts become.
@@ -72,6 +75,15 @@ impl FromStr for Target {
     }
 }
 
+/// What is known of the light on each cell, beyond where the sun stood over the middle of a scene.
+#[derive(Debug, Clone, Default)]
+pub struct Light {
+    /// The sun's angle at each cell is used where the delivery holds it.
+    pub per_cell: bool,
+    /// Slopes are corrected so, by these heights in metres.
+    pub terrain: Option<(TerrainMethod, Arc<dyn PlaneSource>)>,
+}
+
 /// A scene's band in a graph: the plane, and how it is read.
 pub struct SceneBand {
     /// The plane: raw counts, or values.
@@ -115,33 +127,156 @@ pub fn calibrated_band(
         (Content::Values(_), Target::Surface(_)) if takes_dark(scene, band) => Some(surface(scene, band, target)?),
         _ => None,
     };
-    let lowered = |g: &mut Graph, node: NodeId| match off {
-        None => Ok(node),
-        Some(Line { gain, offset }) => g.add(Compute { program: Program::line("toa", gain, offset), unit }, &[node]),
-    };
+    if let Some(special) = Special::of(scene, band, target, unit)? {
+        return special.band(g, scene, band, (sample, off, unit), sky, resample);
+    }
     if g.fits(&*band.source) {
         let node = g.source(band.source.clone(), sky.map(|s| s.run))?;
-        let node = lowered(g, node)?;
+        let node = lowered(g, node, off, unit)?;
         return Ok(SceneBand { node, sample, unit });
     }
-    let gate = sky.map(|s| s.native).filter(|s| *g.node(*s).spec().grid == *band.source.spec().grid);
-    let node = g.native(band.source.clone(), gate)?;
-    let node = match sample {
-        Sample::Counts(by) => g.add(Calibrate { by, unit }, &[node])?,
-        Sample::Values => lowered(g, node)?,
-    };
+    let node = native(g, band, &sample, sky, unit)?;
+    let node = lowered(g, node, off, unit)?;
     let node = bring(g, node, resample)?;
     Ok(SceneBand { node, sample: Sample::Values, unit })
 }
 
+/// A band's values on its own grid.
+fn native(g: &mut Graph, band: &Band, sample: &Sample, sky: Option<Sky>, unit: Unit) -> Result<NodeId> {
+    let gate = sky.map(|s| s.native).filter(|s| *g.node(*s).spec().grid == *band.source.spec().grid);
+    let node = g.native(band.source.clone(), gate)?;
+    match sample {
+        Sample::Counts(by) => g.add(Calibrate { by: by.again(), unit }, &[node]),
+        Sample::Values => Ok(node),
+    }
+}
+
+/// Values by a line.
+fn lowered(g: &mut Graph, node: NodeId, line: Option<Line>, unit: Unit) -> Result<NodeId> {
+    match line {
+        None => Ok(node),
+        Some(Line { gain, offset }) => g.add(Compute { program: Program::line("toa", gain, offset), unit }, &[node]),
+    }
+}
+
+/// What a band needs cell by cell, beyond a line: the sun's angle there, the light on slopes.
+struct Special<'a> {
+    /// The sun's zenith angle, and the line that follows the division by its cosine.
+    zenith: Option<(&'a Arc<dyn PlaneSource>, Option<Line>)>,
+    relief: Option<(&'a Relief, f64)>,
+}
+
+impl Special<'_> {
+    fn of<'a>(scene: &'a Scene, band: &Band, target: Target, unit: Unit) -> Result<Option<Special<'a>>> {
+        if unit != Unit::Reflectance || target == Target::Radiance || !reflects(band) {
+            return Ok(None);
+        }
+        let zenith = match (&scene.sun_zenith, &band.content) {
+            (Some(angles), Content::Counts(_)) => {
+                let line = target.is_surface().then(|| surface(scene, band, target)).transpose()?;
+                Some((angles, line))
+            }
+            _ => None,
+        };
+        let relief = match &scene.relief {
+            None => None,
+            Some(r) if r.method == TerrainMethod::Cosine => Some((r, 0.0)),
+            Some(r) => {
+                let found = r.constants.iter().find(|c| c.0 == band.role).map(|c| c.1);
+                let lacks = || Error::Usage(format!("scene {}: '{}' was not looked at for slopes", scene.id, band.role));
+                Some((r, found.ok_or_else(lacks)?))
+            }
+        };
+        Ok((zenith.is_some() || relief.is_some()).then_some(Special { zenith, relief }))
+    }
+
+    fn band(
+        &self,
+        g: &mut Graph,
+        scene: &Scene,
+        band: &Band,
+        (sample, off, unit): (Sample, Option<Line>, Unit),
+        sky: Option<Sky>,
+        resample: Option<Resample>,
+    ) -> Result<SceneBand> {
+        let sample = match (self.zenith, &sample) {
+            (Some(_), Sample::Counts(by)) => {
+                Sample::Counts(Calibrator::new(Calibration::Line(undivided(scene, band)?), by.fill()))
+            }
+            _ => sample,
+        };
+        let node = match (g.fits(&*band.source), &sample) {
+            (true, Sample::Counts(by)) => {
+                let node = g.source(band.source.clone(), sky.map(|s| s.run))?;
+                g.add(Calibrate { by: by.again(), unit }, &[node])?
+            }
+            (true, Sample::Values) => g.source(band.source.clone(), sky.map(|s| s.run))?,
+            (false, _) => {
+                let node = native(g, band, &sample, sky, unit)?;
+                bring(g, node, resample)?
+            }
+        };
+        let mut node = lowered(g, node, off, unit)?;
+        if let Some((angles, line)) = self.zenith {
+            let angle = placed(g, angles)?;
+            let angle = bring(g, angle, None)?;
+            node = g.add(BySunAngle, &[node, angle])?;
+            node = lowered(g, node, line, unit)?;
+        }
+        if let Some((relief, c)) = self.relief {
+            let light = light_on_slopes(g, scene, &relief.elevation)?;
+            let sun = scene.sun.ok_or_else(|| Error::Usage(format!("scene {}: no sun", scene.id)))?;
+            node = g.add(Relight { elevation: sun.elevation.0, c }, &[node, light])?;
+        }
+        Ok(SceneBand { node, sample: Sample::Values, unit })
+    }
+}
+
+/// The cosine of the sun's angle on the slopes of the run's grid.
+pub(super) fn light_on_slopes(g: &mut Graph, scene: &Scene, elevation: &Arc<dyn PlaneSource>) -> Result<NodeId> {
+    let lacks = |what: &str| Error::Usage(format!("scene {}: {what}, so slopes cannot be corrected", scene.id));
+    let sun = scene.sun.ok_or_else(|| lacks("its metadata do not say where the sun stood"))?;
+    let facet =
+        Facet::Light { elevation: sun.elevation.0, azimuth: sun.azimuth.0 + g.grid().true_north()? };
+    facet_of(g, elevation, facet)
+}
+
+/// A facet of heights on the run's grid.
+pub(super) fn facet_of(g: &mut Graph, elevation: &Arc<dyn PlaneSource>, facet: Facet) -> Result<NodeId> {
+    let grid = g.grid().clone();
+    let metres = grid.crs.and_then(|c| c.metres()).filter(|_| grid.is_metric());
+    let metres = metres.ok_or_else(|| Error::Usage("slopes are computed on a grid in metres: name one".into()))?;
+    let (w, h) = grid.transform.cell();
+    let heights = placed(g, elevation)?;
+    let heights = bring(g, heights, None)?;
+    g.add(Terrain { facet, cell_m: (w * metres, h * metres) }, &[heights])
+}
+
+/// Counts to reflectance that is not yet divided by the sun's height.
+fn undivided(scene: &Scene, band: &Band) -> Result<Line> {
+    match &band.content {
+        Content::Counts(c) => c.reflectance.clone().map_err(|key| Error::MissingCalibration {
+            scene: scene.id.clone(),
+            role: band.role.name().into(),
+            target: "toa".into(),
+            key,
+        }),
+        Content::Values(_) => Err(Error::Usage(format!("band '{}' of scene {} holds no counts", band.role, scene.id))),
+    }
+}
+
+/// True for a band of the sun's light at the ground.
+pub(super) fn reflects(band: &Band) -> bool {
+    !band.role.is_thermal() && !band.role.is_product() && !matches!(band.role.name(), "cirrus" | "pan")
+}
+
 /// True for a band that a dark object is taken off: never a second time, never from what is surface reflectance already.
 pub(crate) fn takes_dark(scene: &Scene, band: &Band) -> bool {
-    let reflects = !band.role.is_thermal() && !band.role.is_product() && !matches!(band.role.name(), "cirrus" | "pan");
     let above_air = match band.content {
         Content::Counts(_) => true,
         Content::Values(unit) => unit == Unit::Reflectance && scene.level.starts_with("L1"),
     };
-    reflects && above_air
+    reflects(band) && above_air
 }
 
 /// Reflectance above the air to reflectance at the surface.

@@ -17,10 +17,11 @@ mod shadow;
 mod sky;
 mod stack;
 mod suspect;
+mod terrain;
 
 pub use assemble::{Assembled, Piece, plan_assembled};
 pub use breaks::{Breaks, Planned, find_breaks};
-pub use calibrate::{CalibratedPlane, Target, calibrated_band, calibration, plan_calibrated};
+pub use calibrate::{CalibratedPlane, Light, Target, calibrated_band, calibration, plan_calibrated};
 pub use clear::{Confidence, Find, MaskOptions, Sky, clear_sky, plan_mask};
 pub use dark::{dark_objects, dark_troubles};
 pub use frame::{Frame, Framed, GridRequest, bring};
@@ -34,3 +35,4 @@ pub use season::{
 pub use sky::{FoundSky, find_sky};
 pub use stack::By;
 pub use suspect::{Suspects, suspicious};
+pub use terrain::{plan_slopes, terrain_constants};

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use jiff::civil::Date;
 
-use super::calibrate::Target;
+use super::calibrate::{Light, Target};
 use super::clear::{MaskOptions, Sky, clear_sky};
 use super::frame::Frame;
 use super::layers::{Ready, add_layer, add_program, keep_program, limited, place, ready, wants};
@@ -56,6 +56,8 @@ pub struct Aliased {
 pub struct Recipe {
     /// What counts become.
     pub target: Target,
+    /// The light on each cell.
+    pub light: Light,
     /// What is dropped.
     pub mask: MaskOptions,
     /// How scenes are put together.

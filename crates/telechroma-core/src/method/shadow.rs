@@ -1,7 +1,6 @@
 //! The shadows of clouds: each cloud's shape, moved along the sun's azimuth, lies where it matches dark cells best.
 
 use crate::error::{Error, Result};
-use crate::geo::{Crs, Projector};
 use crate::graph::{Inputs, NodeId};
 use crate::grid::{Grid, Window};
 use crate::held::{Span, Spans};
@@ -145,16 +144,6 @@ impl Shadows {
     }
 }
 
-/// Azimuth of true north on a grid at its middle, degrees clockwise from the grid's columns; 0 without coordinates.
-fn true_north(grid: &Grid) -> Result<f64> {
-    let Some(crs) = grid.crs.filter(|c| !c.is_geographic()) else { return Ok(0.0) };
-    let (x, y) = grid.transform.to_world(f64::from(grid.cols) / 2.0, f64::from(grid.rows) / 2.0);
-    let (lon, lat) = Projector::new(crs, Crs::LONGITUDE_LATITUDE)?.project(x, y)?;
-    let back = Projector::new(Crs::LONGITUDE_LATITUDE, crs)?;
-    let (north, south) = (back.project(lon, (lat + 0.01).min(89.99))?, back.project(lon, lat - 0.01)?);
-    Ok((north.0 - south.0).atan2(north.1 - south.1).to_degrees())
-}
-
 /// Where shadows fall from, in cells of a grid.
 struct Light {
     sun: Sun,
@@ -175,7 +164,7 @@ impl Light {
         let metres = scene.grid.crs.and_then(|c| c.metres()).filter(|_| scene.grid.is_metric());
         let metres = metres.ok_or_else(|| lacks("its grid is not in metres"))?;
         let (w, h) = scene.grid.transform.cell();
-        let azimuth = sun.azimuth.0 + true_north(&scene.grid)?;
+        let azimuth = sun.azimuth.0 + scene.grid.true_north()?;
         Ok(Light { sun, azimuth, cell: (w * metres, h * metres) })
     }
 
@@ -339,25 +328,4 @@ fn mean_warmth(clouds: &[Object], warmth: &[(u32, u32, u32, u64)]) -> Vec<Option
         }
     }
     sums.into_iter().map(|(n, heat)| (n > 0).then(|| heat as f64 / n as f64 / 100.0)).collect()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::geo::Affine;
-    use crate::worked;
-
-    #[test]
-    fn worked_convergence() {
-        let e = worked::example("grid_convergence");
-        let zone = ((e.number("central_meridian") + 183.0) / 6.0) as u32;
-        let crs = Crs::utm(zone, true).unwrap();
-        let there = Projector::new(Crs::LONGITUDE_LATITUDE, crs).unwrap();
-        let (x, y) = there.project(e.number("lon"), e.number("lat")).unwrap();
-        let grid = Grid { crs: Some(crs), transform: Affine::north_up(x, y, 0.01, 0.01), cols: 2, rows: 2 };
-        // the worked numbers are of the usual approximation, ours are of the projection itself
-        let north = true_north(&grid).unwrap();
-        assert!((north + e.expected("convergence_deg")).abs() < 2e-3, "{north}");
-        assert!((e.number("sun_azimuth_deg") + north - e.expected("grid_azimuth_deg")).abs() < 2e-3);
-    }
 }

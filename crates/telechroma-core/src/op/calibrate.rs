@@ -23,6 +23,11 @@ impl Calibrator {
         Calibrator { calibration, fill, table: OnceLock::new() }
     }
 
+    /// The same once more.
+    pub fn again(&self) -> Calibrator {
+        Calibrator::new(self.calibration, self.fill)
+    }
+
     /// The count that means missing.
     pub fn fill(&self) -> Option<u16> {
         self.fill

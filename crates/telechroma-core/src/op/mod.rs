@@ -16,6 +16,7 @@ mod mask;
 mod median;
 mod outlier;
 mod program;
+mod terrain;
 mod warp;
 mod within;
 
@@ -34,5 +35,6 @@ pub use mark::Mark;
 pub use mask::{FlagRule, FlagTest, Mask};
 pub use outlier::Outliers;
 pub use program::Compute;
+pub use terrain::{BySunAngle, Facet, Relight, Terrain};
 pub use warp::{FlagResample, How, Resample, Warp, align};
 pub use within::{Within, limit};

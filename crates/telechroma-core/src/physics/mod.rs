@@ -3,7 +3,9 @@
 mod dark;
 mod radiometry;
 mod temperature;
+mod terrain;
 
 pub use dark::{ASSUMED_DARK, DarkMethod, LOWEST_SUN, surface_line, wanted_cells};
 pub use radiometry::{Calibration, Line, reflectance_line};
 pub use temperature::{LST_C2, brightness_temperature, planck};
+pub use terrain::{TerrainMethod, gradient, illumination, slope_aspect, terrain_factor};

@@ -11,7 +11,7 @@ pub use role::BandRole;
 
 use crate::grid::Grid;
 use crate::mask::Reasons;
-use crate::physics::Line;
+use crate::physics::{Line, TerrainMethod};
 use crate::tile::PlaneSource;
 use crate::units::{Degrees, Nanometres, Unit};
 
@@ -85,6 +85,17 @@ pub struct DarkObject {
     pub cells: u64,
 }
 
+/// The relief of the ground.
+#[derive(Debug, Clone)]
+pub struct Relief {
+    /// How light on slopes is made that on level ground.
+    pub method: TerrainMethod,
+    /// Heights, metres.
+    pub elevation: Arc<dyn PlaneSource>,
+    /// The constant c of each band, once it was looked for.
+    pub constants: Vec<(BandRole, f64)>,
+}
+
 /// Where the sun stood.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Sun {
@@ -123,6 +134,10 @@ pub struct Scene {
     pub flags: Vec<FlagPlane>,
     /// The dark objects of its bands, once they were looked for.
     pub dark: Vec<DarkObject>,
+    /// The sun's zenith angle at each cell, degrees, to be used instead of the one at the scene's middle.
+    pub sun_zenith: Option<Arc<dyn PlaneSource>>,
+    /// The ground's relief, where reflectance is to be made that of level ground.
+    pub relief: Option<Relief>,
     /// A mask made earlier, in our own reasons.
     pub mask: Option<Arc<dyn PlaneSource>>,
     /// Fingerprint of the delivery.

@@ -231,6 +231,8 @@ pub(crate) fn open(path: &Path, parts: &Parts, def: &SensorDef) -> Result<Scene>
         bands,
         flags,
         dark: vec![],
+        sun_zenith: None,
+        relief: None,
         mask: None,
     })
 }

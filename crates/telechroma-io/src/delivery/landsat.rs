@@ -12,6 +12,7 @@ use telechroma_core::physics::Line;
 use telechroma_core::run::Note;
 use telechroma_core::scene::{Band, Coefficient, Coefficients, Content, FlagPlane, Scene, Sun};
 use telechroma_core::sensor::{self, BandDef, SensorDef};
+use telechroma_core::tile::PlaneSource;
 use telechroma_core::units::{Degrees, Nanometres, Unit};
 
 use super::archive::Files;
@@ -91,6 +92,8 @@ pub(crate) fn open(files: &Files, note: &mut dyn FnMut(Note)) -> Result<Scene> {
         sun: sun(&mtl)?,
         cloud_cover: mtl.any_number(IMAGE, "CLOUD_COVER")?.filter(|c| *c >= 0.0), // -1: not computed
         dark: vec![],
+        sun_zenith: sun_zenith(files, &mtl)?,
+        relief: None,
         mask: None,
         digest: digest(&mtl.bytes, files.list()),
         id,
@@ -109,6 +112,14 @@ fn when(mtl: &Mtl) -> Result<(Date, Option<jiff::Timestamp>)> {
 fn sun(mtl: &Mtl) -> Result<Option<Sun>> {
     let (elevation, azimuth) = (mtl.any_number(IMAGE, "SUN_ELEVATION")?, mtl.any_number(IMAGE, "SUN_AZIMUTH")?);
     Ok(elevation.map(|e| Sun { elevation: Degrees(e), azimuth: Degrees(azimuth.unwrap_or(f64::NAN)) }))
+}
+
+/// The sun's zenith angle of each cell, where the delivery holds it: hundredths of a degree.
+fn sun_zenith(files: &Files, mtl: &Mtl) -> Result<Option<Arc<dyn PlaneSource>>> {
+    let named = mtl.any(CONTENTS, "FILE_NAME_ANGLE_SOLAR_ZENITH_BAND_4").and_then(|name| files.get(name));
+    let Some(bytes) = named.or_else(|| files.ending("_SZA.TIF")) else { return Ok(None) };
+    let coding = Coding { scale: 0.01, offset: 0.0, fill: vec![0.0], valid: Some((1.0, 17_999.0)), unit: Unit::Degree };
+    Ok(Some(Arc::new(TiffPlane::new(&Tiff::open(bytes.clone())?, 0, Reading::Coded(coding))?)))
 }
 
 /// The bands whose files are there, and the names of those that are not.

@@ -86,6 +86,8 @@ fn calibrated(tiff: &Arc<Tiff>, infos: &[BandInfo], scene: &SceneInfo, digest: S
         bands,
         flags: vec![],
         dark: vec![],
+        sun_zenith: None,
+        relief: None,
         mask: None,
         digest,
     })

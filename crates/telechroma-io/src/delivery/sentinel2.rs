@@ -134,6 +134,8 @@ pub(crate) fn open(files: &Files, note: &mut dyn FnMut(Note)) -> Result<Scene> {
         sun: sun(&g)?,
         cloud_cover: p.number("Cloud_Coverage_Assessment")?,
         dark: vec![],
+        sun_zenith: None,
+        relief: None,
         mask: None,
         digest: digest(&product_bytes, files.list()),
         id,
