@@ -2,6 +2,7 @@
 
 mod accuracy;
 mod docs;
+mod large;
 mod layers;
 
 use std::path::{Path, PathBuf};
@@ -10,7 +11,8 @@ use std::process::ExitCode;
 const USAGE: &str = "\
 cargo xtask layers           check who imports whom in the core, against the table in ARCHITECTURE.md
 cargo xtask docs [--check]   write the generated parts of the guide (or check that they are current)
-cargo xtask accuracy         measure every method on the made-up estate and write docs/accuracy.md";
+cargo xtask accuracy         measure every method on the made-up estate and write docs/accuracy.md
+cargo xtask large FOLDER     write a delivery of 8,000 x 8,000 cells, to measure time and memory by";
 
 fn main() -> ExitCode {
     let args: Vec<String> = std::env::args().skip(1).collect();
@@ -20,6 +22,7 @@ fn main() -> ExitCode {
         ["docs"] => docs::run(&root, docs::Mode::Write),
         ["docs", "--check"] => docs::run(&root, docs::Mode::Check),
         ["accuracy"] => accuracy::run(&root),
+        ["large", folder] => large::write(Path::new(folder)),
         _ => Err(USAGE.into()),
     };
     match done {

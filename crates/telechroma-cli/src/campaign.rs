@@ -360,7 +360,13 @@ fn written(file: &File, here: &Path) -> Vec<(&'static str, Vec<String>)> {
         OneOrMany::One(p) => format!("drop_in = {}", path(p)),
         OneOrMany::Many(all) => format!("drop_in = [{}]", all.iter().map(|p| path(p)).collect::<Vec<_>>().join(", ")),
     }));
-    vec![("area", area), ("grid", grid), ("calibrate", calibrate), ("mask", mask), ("scenes", sensor.into_iter().collect())]
+    vec![
+        ("area", area),
+        ("grid", grid),
+        ("calibrate", calibrate),
+        ("mask", mask),
+        ("scenes", sensor.into_iter().collect()),
+    ]
 }
 
 fn light_of(file: &Calibrate, at: &dyn Fn(&Path) -> PathBuf) -> Result<Light, Report> {

@@ -55,7 +55,12 @@ impl From<Core> for Report {
         }
         let exit = match e {
             Core::Cancelled => Exit::Interrupted,
-            Core::UnknownName { .. } | Core::Formula { .. } | Core::Usage(_) | Core::OverBudget { .. } => Exit::Usage,
+            Core::UnknownName { .. }
+            | Core::Formula { .. }
+            | Core::Usage(_)
+            | Core::Unmasked { .. }
+            | Core::NotGiven { .. }
+            | Core::OverBudget { .. } => Exit::Usage,
             _ => Exit::Failed,
         };
         Report { message: e.to_string(), hint: hint::of_core(&e), exit }

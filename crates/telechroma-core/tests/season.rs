@@ -229,6 +229,7 @@ fn layers_of_a_raster_are_its_own_or_computed_from_it() {
         ),
     };
     let set = LayerSet {
+        classes: vec![],
         name: "c.tif".into(),
         period: "2031-07".into(),
         grid: std::sync::Arc::new(grid(0, 0, SIDE, SIDE)),

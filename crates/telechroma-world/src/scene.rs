@@ -197,7 +197,8 @@ impl Estate {
             }
             let high = 0.0008 + 0.045 * cirrus + 0.002 * cloud;
             bands[7].1[i] = ((high * sine - ADD) / MULT + grain(9)).round().clamp(1.0, 65535.0) as u16;
-            let kelvin = seen_kelvin(look.kelvin, look.emissivity) - a.air.cloud_chill() * cloud - 5.0 * cirrus - 2.0 * shadow;
+            let kelvin =
+                seen_kelvin(look.kelvin, look.emissivity) - a.air.cloud_chill() * cloud - 5.0 * cirrus - 2.0 * shadow;
             for (k, (mult, add, k1, k2)) in thermal(a.satellite).into_iter().enumerate() {
                 let radiance = k1 / ((k2 / kelvin).exp() - 1.0);
                 bands[8 + k].1[i] = ((radiance - add) / mult + grain(10 + k as u8)).round().clamp(1.0, 65535.0) as u16;

@@ -57,7 +57,8 @@ pub fn reflectance() -> Outcome<String> {
                     bands(&scene, Target::Surface(DarkMethod::Dos1))?,
                     bands(&scene, Target::Surface(DarkMethod::Cost))?,
                 ];
-                for i in (0..truth.cover.len()).filter(|i| truth.cover[*i] == Cover::Clear && truth.ground[*i][3] < 1.0) {
+                for i in (0..truth.cover.len()).filter(|i| truth.cover[*i] == Cover::Clear && truth.ground[*i][3] < 1.0)
+                {
                     for b in 0..7 {
                         let (toa, ground) = (f64::from(truth.toa[i][b]), f64::from(truth.ground[i][b]));
                         sums[0][b].add(f64::from(runs[0][b][i]) - toa);
@@ -88,7 +89,8 @@ pub fn slopes() -> Outcome<String> {
     for relief in [150.0, 300.0] {
         let mut sums = [[Errors::default(); 3]; 3];
         for seed in SEEDS {
-            for mut case in Case::all(seed, &SETTINGS[0]).into_iter().filter(|c| [4, 9].contains(&c.acquisition.number)) {
+            for mut case in Case::all(seed, &SETTINGS[0]).into_iter().filter(|c| [4, 9].contains(&c.acquisition.number))
+            {
                 case.acquisition.air = Air { relief, ..case.acquisition.air };
                 let dir = tempfile::tempdir().map_err(text)?;
                 let scene = case.open(dir.path())?;
@@ -103,10 +105,10 @@ pub fn slopes() -> Outcome<String> {
                     heights,
                 );
                 let truth = case.estate.truth(&case.acquisition);
-                for (row, method) in [None, Some(TerrainMethod::Cosine), Some(TerrainMethod::C)].into_iter().enumerate() {
+                for (row, method) in [None, Some(TerrainMethod::Cosine), Some(TerrainMethod::C)].into_iter().enumerate()
+                {
                     let mut scene = scene.clone();
-                    scene.relief =
-                        method.map(|method| Relief { method, elevation: plane.clone(), constants: vec![] });
+                    scene.relief = method.map(|method| Relief { method, elevation: plane.clone(), constants: vec![] });
                     let (constants, _) =
                         terrain_constants(&scene, &plane, &roles(), Target::Toa, budget(), &Silent).map_err(text)?;
                     scene.relief.iter_mut().for_each(|r| r.constants.clone_from(&constants));
@@ -123,7 +125,8 @@ pub fn slopes() -> Outcome<String> {
                         });
                     }
                     let planes = values(g, &nodes)?;
-                    for i in (0..truth.cover.len()).filter(|i| truth.cover[*i] == Cover::Clear && truth.ground[*i][3] < 1.0)
+                    for i in
+                        (0..truth.cover.len()).filter(|i| truth.cover[*i] == Cover::Clear && truth.ground[*i][3] < 1.0)
                     {
                         for (k, b) in shown.iter().enumerate() {
                             sums[row][k].add(f64::from(planes[k][i]) - f64::from(truth.toa[i][*b]));
@@ -163,7 +166,9 @@ pub fn sensors() -> Outcome<String> {
         }),
         ("Sentinel-2, Level 1C (10 and 20 m)", |a, p| {
             use deliveries::sentinel2::{Kind, files, name};
-            let pack = |c: usize, r: usize, bits: u32, samples: &[u16]| telechroma_testkit::jp2::encode(c, r, bits, samples, 128);
+            let pack = |c: usize, r: usize, bits: u32, samples: &[u16]| {
+                telechroma_testkit::jp2::encode(c, r, bits, samples, 128)
+            };
             (name(Kind::L1c, a), files(Kind::L1c, a, p, &pack), false)
         }),
     ];
@@ -179,8 +184,7 @@ pub fn sensors() -> Outcome<String> {
                 deliveries::write(&folder, &files).map_err(text)?;
                 let scene = open(&dir.path().join(&id))?;
                 let roles: Vec<BandRole> = shown.iter().filter_map(|b| BandRole::from_name(BANDS[*b])).collect();
-                let (g, planes, _) =
-                    plan_calibrated(&scene, &roles, Target::Toa, &Default::default()).map_err(text)?;
+                let (g, planes, _) = plan_calibrated(&scene, &roles, Target::Toa, &Default::default()).map_err(text)?;
                 let nodes: Vec<_> = planes.iter().map(|p| p.1).collect();
                 let got = values(g, &nodes)?;
                 for i in (0..p.cover.len()).filter(|i| p.cover[*i] == Cover::Clear && p.seen[*i][3] < 1.0) {

@@ -155,15 +155,24 @@ impl Table {
 /// Where a method fails or a file cannot be written.
 pub fn run(root: &Path) -> Outcome<String> {
     let settings = SETTINGS.iter().fold(String::new(), |t, s| t + &format!("- **{}**: {}.\n", s.name, s.what));
-    let page = format!(
-        "{HEAD}\n{settings}\n## Clouds and shadows\n\n{}\n## Reflectance\n\n{}\n## Slopes\n\n{}\n## Other sensors\n\n{}\n## Composites\n\n{}\n## Indices and temperature\n\n{}\n{TAIL}",
-        sky::tables()?,
-        ground::reflectance()?,
-        ground::slopes()?,
-        ground::sensors()?,
-        composites::table()?,
-        ground::layers()?,
-    );
+    // the parts are independent: most of the time goes into the made-up estates
+    type Part = fn() -> Outcome<String>;
+    let parts: [(&str, Part); 6] = [
+        ("Clouds and shadows", sky::tables),
+        ("Reflectance", ground::reflectance),
+        ("Slopes", ground::slopes),
+        ("Other sensors", ground::sensors),
+        ("Composites", composites::table),
+        ("Indices and temperature", ground::layers),
+    ];
+    let texts = std::thread::scope(|s| {
+        let running: Vec<_> = parts.iter().map(|(_, part)| s.spawn(part)).collect();
+        let ended = running.into_iter().map(|r| r.join().unwrap_or_else(|_| Err("a part panicked".into())));
+        ended.collect::<Outcome<Vec<String>>>()
+    })?;
+    let body =
+        parts.iter().zip(&texts).fold(String::new(), |t, ((name, _), text)| t + &format!("## {name}\n\n{text}\n"));
+    let page = format!("{HEAD}\n{settings}\n{body}{TAIL}");
     let path = root.join("docs/accuracy.md");
     std::fs::write(&path, page).map_err(|e| format!("{}: {e}", path.display()))?;
     Ok(format!("{} written", path.display()))

@@ -94,8 +94,7 @@ fn in_time(find: Find) -> Outcome<Agreement> {
         let dir = tempfile::tempdir().map_err(text)?;
         let mut scenes = cases.iter().map(|c| c.open(dir.path())).collect::<Outcome<Vec<_>>>()?;
         if find.outliers {
-            let (flags, _) =
-                find_outliers(&scenes, &options, &Frame::default(), budget(), &Silent).map_err(text)?;
+            let (flags, _) = find_outliers(&scenes, &options, &Frame::default(), budget(), &Silent).map_err(text)?;
             scenes.iter_mut().zip(flags).for_each(|(s, f)| s.flags.push(f));
         }
         for (case, scene) in cases.iter().zip(&scenes) {

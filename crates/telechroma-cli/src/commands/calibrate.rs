@@ -9,7 +9,7 @@ use telechroma_io::raster::description::{BandInfo, Kind};
 use crate::campaign::roles;
 use crate::commands::chain::{CalibrateArgs, Out, Selection};
 use crate::context::{Context, listed};
-use crate::job::{calibrate_step, SceneRaster, dark_text, open_inputs, prepare_bands, write_scene_rasters};
+use crate::job::{SceneRaster, calibrate_step, dark_text, open_inputs, prepare_bands, write_scene_rasters};
 use crate::report::Report;
 
 /// Turn counts into radiance or reflectance, one raster a scene

@@ -7,7 +7,9 @@ use clap::Args;
 use jiff::civil::Date;
 use telechroma_core::area::{Edge, Outline};
 use telechroma_core::mask::Reasons;
-use telechroma_core::method::{BandChoice, By, Confidence, Every, Find, LayerRequest, Light, MaskOptions, Recipe, Target};
+use telechroma_core::method::{
+    BandChoice, By, Confidence, Every, Find, LayerRequest, Light, MaskOptions, Recipe, Target,
+};
 use telechroma_core::physics::{DarkMethod, TerrainMethod};
 use telechroma_core::plot::Weighting;
 use telechroma_core::stat::{DEFAULT_STATS, Stat};
@@ -274,6 +276,24 @@ impl Chain {
         })
     }
 
+    /// A job over inputs, to be filled in. Words `alias=file` are rasters that formulas name.
+    pub fn job(&self, name: &str, inputs: &[String], recipe: Recipe, naming: Naming) -> Result<Job, Report> {
+        let (named, plain): (Vec<String>, Vec<String>) =
+            inputs.iter().cloned().partition(|w| !Path::new(w).exists() && alias(w).is_some());
+        Ok(Job {
+            name: name.into(),
+            inputs: listed(&plain)?,
+            aliases: named.iter().filter_map(|w| alias(w)).chain(self.heat.defined()?.1).collect(),
+            filter: self.selection.filter()?,
+            recipe,
+            plots: None,
+            wanted: Wanted::default(),
+            naming,
+            style: Style::default(),
+            written: vec![],
+        })
+    }
+
     /// Says which earlier steps are done because the inputs are raw scenes.
     pub fn say(&self, inputs: &[PathBuf], ctx: &Context, job: &Job) {
         let raw = inputs
@@ -445,24 +465,6 @@ pub fn alias(word: &str) -> Option<(String, PathBuf)> {
     let sound = name.starts_with(|c: char| c.is_ascii_alphabetic())
         && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
     sound.then(|| (name.to_string(), PathBuf::from(path)))
-}
-
-/// A job over inputs, to be filled in. Words `alias=file` are rasters that formulas name.
-pub fn job(name: &str, inputs: &[String], filter: Filter, recipe: Recipe, naming: Naming) -> Result<Job, Report> {
-    let (named, plain): (Vec<String>, Vec<String>) =
-        inputs.iter().cloned().partition(|w| !Path::new(w).exists() && alias(w).is_some());
-    Ok(Job {
-        name: name.into(),
-        inputs: listed(&plain)?,
-        aliases: named.iter().filter_map(|w| alias(w)).collect(),
-        filter,
-        recipe,
-        plots: None,
-        wanted: Wanted::default(),
-        naming,
-        style: Style::default(),
-        written: vec![],
-    })
 }
 
 /// Splits words into inputs (what exists) and names (the rest).

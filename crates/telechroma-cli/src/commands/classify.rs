@@ -8,7 +8,7 @@ use telechroma_core::plot::Weighting;
 use telechroma_core::units::TemperatureUnit;
 use telechroma_io::figure::Colour;
 
-use crate::commands::chain::{Chain, Out, inputs_and_names, job, layers};
+use crate::commands::chain::{Chain, Out, inputs_and_names, layers};
 use crate::context::Context;
 use crate::job::{ClassJob, How, PlotJob, classify};
 use crate::report::Report;
@@ -151,7 +151,7 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     let recipe = args.chain.recipe(layers, BandChoice::Needed, args.unit)?;
     let writes = args.out.is_some();
     let naming = Out { out: args.out }.naming(&["tif", "tiff", "png", "csv"]);
-    let mut job = job("", &inputs, args.chain.selection.filter()?, recipe, naming)?;
+    let mut job = args.chain.job("", &inputs, recipe, naming)?;
     job.name =
         job.inputs.first().and_then(|p| p.file_stem()).map_or(String::new(), |s| s.to_string_lossy().into_owned());
     job.plots = args.plots.job();

@@ -7,7 +7,7 @@ use telechroma_core::class::Classes;
 use telechroma_core::method::{BandChoice, MEASURES, Target, find_measure, window};
 use telechroma_core::units::TemperatureUnit;
 
-use crate::commands::chain::{Chain, Out, job};
+use crate::commands::chain::{Chain, Out};
 use crate::commands::classify::{ClassArgs, ClassPlots};
 use crate::context::Context;
 use crate::job::{ClassJob, How, classify, open_inputs};
@@ -79,7 +79,7 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     if matches!(recipe.target, Target::Radiance) {
         return Err(Report::usage("radiance of two dates is not compared: the sun stood differently"));
     }
-    let mut job = job("", &inputs, args.chain.selection.filter()?, recipe, naming)?;
+    let mut job = args.chain.job("", &inputs, recipe, naming)?;
     job.name = measure.name.into();
     job.plots = args.plots.job();
     args.chain.say(&job.inputs, ctx, &job);

@@ -4,7 +4,7 @@ use telechroma_core::method::BandChoice;
 use telechroma_core::units::TemperatureUnit;
 
 use crate::campaign::roles;
-use crate::commands::chain::{Chain, Out, job};
+use crate::commands::chain::{Chain, Out};
 use crate::commands::run::report;
 use crate::context::Context;
 use crate::job::{Wanted, execute};
@@ -30,8 +30,7 @@ pub struct Args {
 pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     let bands = if args.bands.is_empty() { BandChoice::All } else { BandChoice::List(roles(&args.bands)?) };
     let recipe = args.chain.recipe(vec![], bands, TemperatureUnit::K)?;
-    let mut job =
-        job("composite", &args.inputs, args.chain.selection.filter()?, recipe, args.out.naming(&["tif", "tiff"]))?;
+    let mut job = args.chain.job("composite", &args.inputs, recipe, args.out.naming(&["tif", "tiff"]))?;
     job.wanted = Wanted { composites: true, ..Wanted::default() };
     args.chain.say(&job.inputs, ctx, &job);
     let done = execute(&job, ctx)?;

@@ -5,7 +5,7 @@ use telechroma_core::units::TemperatureUnit;
 use telechroma_io::figure::Ramp;
 
 use crate::campaign::roles;
-use crate::commands::chain::{Chain, Out, inputs_and_names, job, layers};
+use crate::commands::chain::{Chain, Out, inputs_and_names, layers};
 use crate::commands::run::report;
 use crate::context::Context;
 use crate::job::{Job, PlotJob, Style, Wanted, execute};
@@ -120,7 +120,7 @@ fn scene(args: SceneArgs, ctx: &Context) -> Result<(), Report> {
     };
     let recipe = args.page.chain.recipe(vec![], bands, TemperatureUnit::K)?;
     let naming = args.page.out.naming(&["png"]);
-    let mut job = job("", &args.inputs, args.page.chain.selection.filter()?, recipe, naming)?;
+    let mut job = args.page.chain.job("", &args.inputs, recipe, naming)?;
     job.wanted = Wanted { scene_pictures: true, ..Wanted::default() };
     job.style = Style { colours: args.bands, stretch: Some(args.stretch), ..Style::default() };
     draw(job, args.page, ctx)
@@ -135,7 +135,7 @@ fn map(args: MapArgs, ctx: &Context) -> Result<(), Report> {
     let layers = layers(&names, &args.formula)?;
     let recipe = args.page.chain.recipe(layers, BandChoice::Needed, args.unit)?;
     let naming = args.page.out.naming(&["png"]);
-    let mut job = job("", &inputs, args.page.chain.selection.filter()?, recipe, naming)?;
+    let mut job = args.page.chain.job("", &inputs, recipe, naming)?;
     job.wanted = Wanted { maps: true, ..Wanted::default() };
     job.style = Style { range: args.range, ramp: args.ramp, ..Style::default() };
     draw(job, args.page, ctx)

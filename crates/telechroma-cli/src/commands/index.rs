@@ -3,7 +3,7 @@
 use telechroma_core::method::BandChoice;
 use telechroma_core::units::TemperatureUnit;
 
-use crate::commands::chain::{Chain, Out, advise, inputs_and_names, job, layers};
+use crate::commands::chain::{Chain, Out, advise, inputs_and_names, layers};
 use crate::commands::run::report;
 use crate::context::Context;
 use crate::job::{Wanted, execute};
@@ -41,7 +41,7 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     }
     advise(&layers, ctx);
     let recipe = args.chain.recipe(layers, BandChoice::Needed, args.unit)?;
-    let mut job = job("index", &inputs, args.chain.selection.filter()?, recipe, args.out.naming(&["tif", "tiff"]))?;
+    let mut job = args.chain.job("index", &inputs, recipe, args.out.naming(&["tif", "tiff"]))?;
     job.wanted = Wanted { layers: true, ..Wanted::default() };
     args.chain.say(&job.inputs, ctx, &job);
     let done = execute(&job, ctx)?;

@@ -224,7 +224,9 @@ fn settings(job: &Job) -> Vec<String> {
         s.extend([String::new(), format!("[{name}]")]);
         s.extend(lines);
     };
-    for (name, lines) in job.written.iter().filter(|(n, l)| !matches!(*n, "scenes" | "calibrate" | "mask") && !l.is_empty()) {
+    for (name, lines) in
+        job.written.iter().filter(|(n, l)| !matches!(*n, "scenes" | "calibrate" | "mask") && !l.is_empty())
+    {
         section(name, lines.clone());
     }
     let sensor = job.written.iter().filter(|(n, _)| *n == "scenes").flat_map(|(_, l)| l.clone());

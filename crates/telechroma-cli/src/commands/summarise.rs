@@ -6,7 +6,7 @@ use telechroma_core::method::BandChoice;
 use telechroma_core::units::TemperatureUnit;
 use telechroma_io::table::csv;
 
-use crate::commands::chain::{Chain, Out, PlotArgs, advise, job, layers};
+use crate::commands::chain::{Chain, Out, PlotArgs, advise, layers};
 use crate::commands::run::report;
 use crate::context::Context;
 use crate::job::{Naming, Wanted, execute};
@@ -48,7 +48,7 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     let to_stdout = args.out.is_none();
     let naming = Out { out: args.out }.naming(&["csv", "geojson", "json"]);
     let is_geojson = naming.single.as_ref().is_some_and(|n| !n.to_lowercase().ends_with(".csv"));
-    let mut job = job("summarise", &args.inputs, args.chain.selection.filter()?, recipe, naming)?;
+    let mut job = args.chain.job("summarise", &args.inputs, recipe, naming)?;
     job.plots = Some(args.plots.job()?);
     job.wanted = Wanted { csv: !to_stdout && !is_geojson, geojson: is_geojson, ..Wanted::default() };
     args.chain.say(&job.inputs, ctx, &job);

@@ -441,7 +441,7 @@ impl Done {
         }
         if let Some(o) = self.otsu {
             ctx.progress.say(&format!(
-                "threshold {:.4}, which explains {:.0} % of the variance",
+                "threshold {:.4} after Otsu (1979), which explains {:.0} % of the variance",
                 o.threshold,
                 o.eta * 100.0
             ));

@@ -13,6 +13,7 @@ mod numbers;
 mod outputs;
 mod pictures;
 mod places;
+mod science;
 mod sensors;
 mod talk;
 

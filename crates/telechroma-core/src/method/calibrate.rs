@@ -141,6 +141,22 @@ pub fn calibrated_band(
     Ok(SceneBand { node, sample: Sample::Values, unit })
 }
 
+/// A band's values above the air (or its temperatures) on the run's grid, whatever the scene's light is corrected for:
+/// what masks are made of.
+pub(super) fn plain_values(g: &mut Graph, scene: &Scene, role: BandRole, sky: Option<Sky>) -> Result<NodeId> {
+    let plain = Scene { relief: None, ..scene.clone() };
+    let band = calibrated_band(g, &plain, role, Target::Toa, sky, None)?;
+    values_of(g, band)
+}
+
+/// A band as values.
+pub(super) fn values_of(g: &mut Graph, band: SceneBand) -> Result<NodeId> {
+    match band.sample {
+        Sample::Values => Ok(band.node),
+        Sample::Counts(by) => g.add(Calibrate { by, unit: band.unit }, &[band.node]),
+    }
+}
+
 /// A band's values on its own grid.
 fn native(g: &mut Graph, band: &Band, sample: &Sample, sky: Option<Sky>, unit: Unit) -> Result<NodeId> {
     let gate = sky.map(|s| s.native).filter(|s| *g.node(*s).spec().grid == *band.source.spec().grid);
@@ -183,7 +199,8 @@ impl Special<'_> {
             Some(r) if r.method == TerrainMethod::Cosine => Some((r, 0.0)),
             Some(r) => {
                 let found = r.constants.iter().find(|c| c.0 == band.role).map(|c| c.1);
-                let lacks = || Error::Usage(format!("scene {}: '{}' was not looked at for slopes", scene.id, band.role));
+                let lacks =
+                    || Error::Usage(format!("scene {}: '{}' was not looked at for slopes", scene.id, band.role));
                 Some((r, found.ok_or_else(lacks)?))
             }
         };
@@ -236,8 +253,7 @@ impl Special<'_> {
 pub(super) fn light_on_slopes(g: &mut Graph, scene: &Scene, elevation: &Arc<dyn PlaneSource>) -> Result<NodeId> {
     let lacks = |what: &str| Error::Usage(format!("scene {}: {what}, so slopes cannot be corrected", scene.id));
     let sun = scene.sun.ok_or_else(|| lacks("its metadata do not say where the sun stood"))?;
-    let facet =
-        Facet::Light { elevation: sun.elevation.0, azimuth: sun.azimuth.0 + g.grid().true_north()? };
+    let facet = Facet::Light { elevation: sun.elevation.0, azimuth: sun.azimuth.0 + g.grid().true_north()? };
     facet_of(g, elevation, facet)
 }
 
@@ -376,11 +392,9 @@ pub fn plan_calibrated(
     let mut planes = vec![];
     for role in roles {
         let band = calibrated_band(&mut g, scene, *role, target, None, frame.resample)?;
-        let node = match band.sample {
-            Sample::Values => band.node,
-            Sample::Counts(by) => g.add(Calibrate { by, unit: band.unit }, &[band.node])?,
-        };
-        planes.push((*role, limit(&mut g, node, framed.area.as_ref())?, band.unit));
+        let unit = band.unit;
+        let node = values_of(&mut g, band)?;
+        planes.push((*role, limit(&mut g, node, framed.area.as_ref())?, unit));
     }
     Ok((g, planes, framed.notes))
 }

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::calibrate::{Target, calibrated_band};
+use super::calibrate::plain_values;
 use super::frame::{Frame, bring};
 use super::names::FlagNames;
 use crate::area::Outline;
@@ -11,7 +11,7 @@ use crate::graph::{Graph, NodeId};
 use crate::held::{Held, Span, Spans};
 use crate::index::Program;
 use crate::mask::Reasons;
-use crate::op::{Calibrate, Compute, Extent, FlagRule, FlagTest, Grow, Mark, Mask, Sample, limit};
+use crate::op::{Compute, Extent, FlagRule, FlagTest, Grow, Mark, Mask, limit};
 use crate::run::Note;
 use crate::scene::{BandRole, FlagPlane, Scene};
 use crate::tile::PlaneSource;
@@ -239,13 +239,7 @@ fn condition(g: &mut Graph, scene: &Scene, text: &str) -> Result<NodeId> {
                 let plane = placed(g, raw)?;
                 bring(g, plane, Some(crate::op::Resample::Nearest))?
             }
-            (_, Some(role)) => {
-                let band = calibrated_band(g, scene, role, Target::Toa, None, None)?;
-                match band.sample {
-                    Sample::Values => band.node,
-                    Sample::Counts(by) => g.add(Calibrate { by, unit: band.unit }, &[band.node])?,
-                }
-            }
+            (_, Some(role)) => plain_values(g, scene, role, None)?,
             _ => return Err(Error::Usage(format!("a condition to drop cells does not know '{name}'"))),
         };
         inputs.push(node);

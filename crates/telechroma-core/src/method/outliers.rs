@@ -2,26 +2,17 @@
 
 use std::sync::Arc;
 
-use super::calibrate::{Target, calibrated_band};
-use super::clear::{MaskOptions, Sky, clear_sky};
+use super::calibrate::plain_values;
+use super::clear::{MaskOptions, clear_sky};
 use super::frame::Frame;
 use crate::error::{Error, Result};
-use crate::graph::{Graph, NodeId};
+use crate::graph::Graph;
 use crate::held::{Held, Holder};
 use crate::mask::Reasons;
-use crate::op::{Calibrate, Clear, Outliers, Sample};
+use crate::op::{Clear, Outliers};
 use crate::run::{Budget, Observer, Plan, run};
 use crate::scene::{BandRole, FlagPlane, Scene};
 use crate::tile::PlaneSource;
-
-fn values(g: &mut Graph, scene: &Scene, name: &str, sky: Sky) -> Result<NodeId> {
-    let role = BandRole::from_name(name).unwrap_or_else(|| unreachable!("'{name}' is a role"));
-    let band = calibrated_band(g, scene, role, Target::Toa, Some(sky), None)?;
-    match band.sample {
-        Sample::Values => Ok(band.node),
-        Sample::Counts(by) => g.add(Calibrate { by, unit: band.unit }, &[band.node]),
-    }
-}
 
 /// Looks through the series of every cell of the frame's grid: the flags of each scene, in the scenes' order, and how
 /// many looks were found.
@@ -54,7 +45,8 @@ pub fn find_outliers(
     }
     for name in ["blue", "red"] {
         for (i, sky) in order.iter().zip(&skies) {
-            inputs.push(values(&mut g, &scenes[*i], name, *sky)?);
+            let role = BandRole::from_name(name).unwrap_or_else(|| unreachable!("'{name}' is a role"));
+            inputs.push(plain_values(&mut g, &scenes[*i], role, Some(*sky))?);
         }
     }
     let firsts: Vec<usize> = (0..scenes.len()).step_by(Clear::SCENES).collect();

@@ -73,8 +73,14 @@ impl Every {
     }
 }
 
-fn window_name(first: Date, last: Date) -> String {
-    format!("{first}_{last}")
+/// The name of a window of days: a whole month or year by its own name.
+pub(super) fn window_name(first: Date, last: Date) -> String {
+    match () {
+        () if first == last => first.to_string(),
+        () if first == first.first_of_year() && last == first.last_of_year() => format!("{:04}", first.year()),
+        () if first == first.first_of_month() && last == first.last_of_month() => first.strftime("%Y-%m").to_string(),
+        () => format!("{first}_{last}"),
+    }
 }
 
 /// A window of days written `2031-04-01..2031-06-15`; a month or a year stands for all its days.

@@ -10,7 +10,7 @@ use super::clear::{MaskOptions, Sky, clear_sky};
 use super::frame::Frame;
 use super::layers::{Ready, add_layer, add_program, keep_program, limited, place, ready, wants};
 use super::names::{LOOKS, SceneNames, aliased};
-use super::period::Every;
+use super::period::{Every, window_name};
 use super::stack::{By, Stack, score_roles};
 use crate::area::Area;
 use crate::error::{Error, Result};
@@ -291,7 +291,7 @@ fn compared(
         nodes.extend(bands.into_iter().map(|b| (format!("{side}.{}", b.name), b.node)));
         let looks = g.add(Looks, &stack.clear)?;
         nodes.insert(format!("{side}.{LOOKS}"), looks);
-        names.push(if first == last { first.to_string() } else { format!("{first}_{last}") });
+        names.push(window_name(*first, *last));
         all.extend(members);
     }
     let node_of = |name: &str| nodes.get(name).copied();

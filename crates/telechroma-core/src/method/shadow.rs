@@ -185,6 +185,7 @@ pub(super) fn find_shadows(scene: &Scene, sky: &Spans, taken: Taken, land: Optio
     let mut runs: Vec<(u32, u32, u32)> = vec![];
     let mut seen = Bitmap::new(cols, rows);
     let mut cloud = Bitmap::new(cols, rows);
+    let mut water = Bitmap::new(cols, rows);
     for (row, spans) in (0u32..).zip(&sky.rows) {
         let mut from = 0;
         for s in spans.iter().filter(|s| s.bits & Reasons::FILL.bits() != 0) {
@@ -192,6 +193,9 @@ pub(super) fn find_shadows(scene: &Scene, sky: &Spans, taken: Taken, land: Optio
             from = s.end;
         }
         seen.set_span(row, from, cols);
+        for s in spans.iter().filter(|s| s.bits & Reasons::WATER.bits() != 0) {
+            water.set_span(row, s.col, s.end);
+        }
         for s in spans.iter().filter(|s| s.bits & Reasons::CLOUD.bits() != 0) {
             cloud.set_span(row, s.col, s.end);
             match runs.last_mut() {
@@ -204,21 +208,38 @@ pub(super) fn find_shadows(scene: &Scene, sky: &Spans, taken: Taken, land: Optio
     let clouds = objects(&runs);
     let warmth = mean_warmth(&clouds, &taken.warmth);
     let mut found = Shadows { spans: Spans::new(rows), clouds: clouds.len(), matched: 0, heights: None };
-    let maps = Maps { seen: &seen, cloud: &cloud, dark: &dark };
+    let maps = Maps { seen: &seen, cloud: &cloud, water: &water, dark: &dark };
+    let mut matched: Vec<(f64, u64)> = vec![];
     for (object, kelvin) in clouds.iter().zip(warmth) {
         let range = land.zip(kelvin).map_or(HEIGHTS, |(land, cloud)| heights(land, cloud));
         let Some(height) = best_height(object, range, &light, &maps) else { continue };
         found.matched += 1;
         found.heights = Some(found.heights.map_or((height, height), |(a, b)| (a.min(height), b.max(height))));
         maps.cast(object, light.shift(height), (cols, rows), &mut found.spans);
+        matched.push((height, object.cells()));
+    }
+    if let Some(height) = usual_height(matched) {
+        found.spans.lay(&maps.from_beyond(light.shift(height), (cols, rows)), cols);
     }
     Ok(found)
+}
+
+/// The height that half of the clouds' cells lie below; none without clouds.
+fn usual_height(mut matched: Vec<(f64, u64)>) -> Option<f64> {
+    matched.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let half = matched.iter().map(|m| m.1).sum::<u64>() / 2;
+    let mut below = 0;
+    matched.iter().find_map(|(height, cells)| {
+        below += cells;
+        (below > half).then_some(*height)
+    })
 }
 
 /// Cells that are set where something is.
 struct Maps<'a> {
     seen: &'a Bitmap,
     cloud: &'a Bitmap,
+    water: &'a Bitmap,
     /// Dark in the near infrared, or cloud.
     dark: &'a Bitmap,
 }
@@ -253,6 +274,27 @@ fn best_height(object: &Object, (from, to): (f64, f64), light: &Light, maps: &Ma
 }
 
 impl Maps<'_> {
+    /// Shadows of clouds that hang beyond the scene's edge: no cloud can be matched there, so dark cells that are not water
+    /// are taken for shadow where what would throw it, at the scene's usual height of clouds, is not seen.
+    fn from_beyond(&self, (across, down): (i64, i64), (cols, rows): (u32, u32)) -> Spans {
+        let mut found = Spans::new(rows);
+        for (row, spans) in (0i64..).zip(&mut found.rows) {
+            for c in 0..i64::from(cols) {
+                let at = |map: &Bitmap, c: i64, r: i64| map.count(r, c, c + 1) == 1;
+                let dark = at(self.dark, c, row) && at(self.seen, c, row);
+                if !dark || at(self.seen, c - across, row - down) || at(self.cloud, c, row) || at(self.water, c, row) {
+                    continue;
+                }
+                let c = c as u32;
+                match spans.last_mut() {
+                    Some(last) if last.end == c => last.end += 1,
+                    _ => spans.push(Span { col: c, end: c + 1, bits: Reasons::SHADOW.bits() }),
+                }
+            }
+        }
+        found
+    }
+
     /// The shadow of an object on cells that are seen and not cloud themselves.
     fn cast(&self, object: &Object, (across, down): (i64, i64), (cols, rows): (u32, u32), onto: &mut Spans) {
         for (row, from, to) in &object.runs {

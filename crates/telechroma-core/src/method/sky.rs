@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use super::calibrate::{Target, calibrated_band, calibration};
+use super::calibrate::{Target, calibration, plain_values};
 use super::clear::{MaskOptions, clear_sky};
 use super::levels::{Levels, look_at_levels};
 use super::shadow::{Taker, find_shadows};
@@ -11,7 +11,7 @@ use crate::error::{Error, Result};
 use crate::graph::{Graph, NodeId};
 use crate::held::{Held, Holder};
 use crate::mask::{CIRRUS, REASONS, Reasons};
-use crate::op::{Calibrate, CloudTest, FlagRule, Majority, Mask, Sample};
+use crate::op::{CloudTest, FlagRule, Majority, Mask};
 use crate::run::{Budget, Note, Observer, Plan, run};
 use crate::scene::{BandRole, Content, FlagPlane, Scene};
 
@@ -30,15 +30,6 @@ const BANDS: [&str; 6] = ["blue", "green", "red", "nir", "swir16", "swir22"];
 /// The reasons that are looked for.
 const LOOKED_FOR: Reasons =
     Reasons::FILL.and(Reasons::CLOUD).and(Reasons::CIRRUS).and(Reasons::SHADOW).and(Reasons::SNOW).and(Reasons::WATER);
-
-/// A band's calibrated values on the graph's grid.
-fn values(g: &mut Graph, scene: &Scene, role: BandRole, target: Target) -> Result<NodeId> {
-    let band = calibrated_band(g, scene, role, target, None, None)?;
-    match band.sample {
-        Sample::Values => Ok(band.node),
-        Sample::Counts(by) => g.add(Calibrate { by, unit: band.unit }, &[band.node]),
-    }
-}
 
 fn role(name: &str) -> BandRole {
     BandRole::from_name(name).unwrap_or_else(|| unreachable!("'{name}' is a role"))
@@ -87,7 +78,7 @@ impl Bands {
 
     fn nodes(&self, g: &mut Graph, scene: &Scene, cirrus: bool) -> Result<Vec<NodeId>> {
         let all = self.roles.iter().chain(&self.thermal).chain(self.cirrus.iter().filter(|_| cirrus));
-        all.map(|r| values(g, scene, *r, Target::Toa)).collect()
+        all.map(|r| plain_values(g, scene, *r, None)).collect()
     }
 }
 
@@ -139,7 +130,7 @@ pub fn find_sky(
     }
     let delivered = scene.flags.iter().any(|f| f.raw.is_some()) && !options.ignore_flags;
     if delivered {
-        let clouds = Reasons::FILL.and(Reasons::CLOUD);
+        let clouds = Reasons::FILL.and(Reasons::CLOUD).and(Reasons::WATER);
         let plain = MaskOptions { drop: clouds, confidence: options.confidence, ..MaskOptions::default() };
         parts.push(clear_sky(&mut g, scene, &plain)?.run);
     }
@@ -154,9 +145,9 @@ pub fn find_sky(
     // temperatures narrow a cloud's height, where the land's are known
     let warmth = levels.and_then(|l| l.land).zip(bands.as_ref().and_then(|b| b.thermal));
     if find.shadows {
-        let mut planes = vec![flags, values(&mut g, scene, role("nir"), Target::Toa)?];
+        let mut planes = vec![flags, plain_values(&mut g, scene, role("nir"), None)?];
         if let Some((_, thermal)) = warmth {
-            planes.push(values(&mut g, scene, thermal, Target::Toa)?);
+            planes.push(plain_values(&mut g, scene, thermal, None)?);
         }
         sinks.push(taker.sink(&mut taken, planes));
     }

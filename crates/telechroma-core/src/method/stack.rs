@@ -1,6 +1,6 @@
 //! A period's composite: each band by a statistic of its own, or all bands from one look a cell.
 
-use super::calibrate::{SceneBand, calibrated_band, missing};
+use super::calibrate::{SceneBand, calibrated_band, missing, values_of};
 use super::clear::Sky;
 use super::layers::add_program;
 use super::names::SceneNames;
@@ -8,7 +8,7 @@ use super::season::{PlannedLayer, Recipe};
 use crate::error::{Error, Result};
 use crate::graph::{Graph, NodeId};
 use crate::index::Program;
-use crate::op::{Calibrate, Choice, Choose, Chosen, Composite, OfChosen, Reduce, Sample};
+use crate::op::{Choice, Choose, Chosen, Composite, OfChosen, Reduce, Sample};
 use crate::scene::{BandRole, Scene};
 use crate::units::Unit;
 
@@ -202,11 +202,7 @@ impl Stack<'_> {
             };
             let sky = Some(self.masks[member]);
             let band = calibrated_band(g, scene, role, recipe.target, sky, recipe.frame.resample)?;
-            let node = match band.sample {
-                Sample::Values => band.node,
-                Sample::Counts(by) => g.add(Calibrate { by, unit: band.unit }, &[band.node])?,
-            };
-            nodes.push((name.clone(), node));
+            nodes.push((name.clone(), values_of(g, band)?));
         }
         add_program(g, &program, Unit::One, &|n| nodes.iter().find(|(k, _)| k == n).map(|(_, node)| *node))
     }

@@ -2,13 +2,13 @@
 
 use std::sync::Arc;
 
-use super::calibrate::{Target, calibrated_band, facet_of, light_on_slopes, reflects};
+use super::calibrate::{Target, calibrated_band, facet_of, light_on_slopes, reflects, values_of};
 use super::clear::{MaskOptions, clear_sky};
 use super::frame::Frame;
 use crate::error::{Error, Result};
 use crate::graph::{Graph, Inputs, NodeId, bits_row, values_row};
 use crate::grid::Window;
-use crate::op::{Calibrate, Facet, Sample, limit};
+use crate::op::{Facet, limit};
 use crate::run::{Absorb, Budget, Note, Observer, Part, Plan, Prepare, Sink, run};
 use crate::scene::{BandRole, Scene};
 use crate::tile::PlaneSource;
@@ -101,17 +101,18 @@ pub fn terrain_constants(
     bands.dedup();
     for role in &bands {
         let band = calibrated_band(&mut g, &level, *role, target, None, None)?;
-        planes.push(match band.sample {
-            Sample::Values => band.node,
-            Sample::Counts(by) => g.add(Calibrate { by, unit: band.unit }, &[band.node])?,
-        });
+        planes.push(values_of(&mut g, band)?);
     }
     let mut fits = Fits(vec![Sums::default(); bands.len()]);
     let sinks = vec![Sink { groups: vec![planes], prepare: &Fitter, absorb: &mut fits }];
     let plan = Plan::new(g, &sinks, budget)?;
     run(&plan, sinks, observer)?;
     if fits.0.iter().all(|s| s.n == 0) && !bands.is_empty() {
-        return Err(Error::Usage(format!("{} tells the height of no clear cell of scene {}", elevation.name(), scene.id)));
+        return Err(Error::Usage(format!(
+            "{} tells the height of no clear cell of scene {}",
+            elevation.name(),
+            scene.id
+        )));
     }
     let (mut found, mut notes) = (vec![], vec![]);
     for (role, sums) in bands.into_iter().zip(fits.0) {

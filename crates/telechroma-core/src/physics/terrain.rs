@@ -89,7 +89,8 @@ mod tests {
     #[test]
     fn light_is_that_of_the_usual_formula() {
         // cos i = cos s sin e + sin s cos e cos(azimuth - aspect)
-        for (slope, aspect, elevation, azimuth) in [(20.0f64, 140.0f64, 42.0f64, 150.0f64), (35.0, 300.0, 25.0, 160.0)] {
+        for (slope, aspect, elevation, azimuth) in [(20.0f64, 140.0f64, 42.0f64, 150.0f64), (35.0, 300.0, 25.0, 160.0)]
+        {
             let tan = slope.to_radians().tan();
             let g = (-tan * aspect.to_radians().sin(), -tan * aspect.to_radians().cos());
             let (s, e, d) = (slope.to_radians(), elevation.to_radians(), (azimuth - aspect).to_radians());

@@ -167,6 +167,8 @@ pub struct LayerSet {
     pub grid: Arc<Grid>,
     /// Its layers.
     pub layers: Vec<Layer>,
+    /// Names of the classes that its numbers stand for.
+    pub classes: Vec<(u16, String)>,
     /// Fingerprint of the file.
     pub digest: String,
 }

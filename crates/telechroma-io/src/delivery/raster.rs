@@ -119,7 +119,8 @@ fn layers(path: &Path, tiff: &Arc<Tiff>, d: &Description, digest: String) -> Res
         });
     }
     let period = d.period.clone().unwrap_or_else(|| "all".into());
-    Ok(LayerSet { name: name_of(path), period, grid: tiff.grid.clone(), layers, digest })
+    let classes = d.classes.iter().map(|c| (c.value.into(), c.name.clone())).collect();
+    Ok(LayerSet { name: name_of(path), period, grid: tiff.grid.clone(), layers, classes, digest })
 }
 
 /// Bands' names: those stated, else the file's own name, or numbers.
@@ -161,7 +162,7 @@ fn foreign(path: &Path, tiff: &Arc<Tiff>, sidecar: Option<&Sidecar>, digest: Str
         let source = Arc::new(TiffPlane::new(tiff, i, reading.clone())?.on(grid.clone()));
         layers.push(Layer { name, unit, wavelength: None, source });
     }
-    Ok(LayerSet { name: name_of(path), period: period(path, sidecar)?, grid, layers, digest })
+    Ok(LayerSet { name: name_of(path), period: period(path, sidecar)?, grid, layers, classes: vec![], digest })
 }
 
 /// A raster without a header, laid out as the file beside it says.
@@ -177,5 +178,5 @@ fn headerless(path: &Path, sidecar: &Sidecar) -> Result<LayerSet> {
         layers.push(Layer { name, unit, wavelength: None, source });
     }
     let digest = digest(sidecar.to_text().as_bytes(), std::iter::once(("", bytes.len())));
-    Ok(LayerSet { name: name_of(path), period: period(path, Some(sidecar))?, grid, layers, digest })
+    Ok(LayerSet { name: name_of(path), period: period(path, Some(sidecar))?, grid, layers, classes: vec![], digest })
 }

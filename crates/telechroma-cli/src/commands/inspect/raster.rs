@@ -121,6 +121,7 @@ pub fn of_layers(path: &Path, set: &LayerSet, no_cells: bool, ctx: &Context) -> 
     let json = json!({
         "kind": "raster", "path": path.display().to_string(), "period": set.period, "grid": grid_json(&set.grid),
         "layers": set.layers.iter().enumerate().map(layer_json).collect::<Vec<_>>(), "indices": index_json, "digest": set.digest,
+        "classes": set.classes.iter().map(|(value, name)| json!({"value": value, "name": name})).collect::<Vec<_>>(),
     });
     let head = vec!["band", "name", "unit", "no data", "least", "median", "most", "2 % to 98 %", "spread"];
     Ok(Sheet {
@@ -140,10 +141,24 @@ pub fn of_layers(path: &Path, set: &LayerSet, no_cells: bool, ctx: &Context) -> 
         ],
         head: if no_cells { head[..3].to_vec() } else { head },
         rows: set.layers.iter().enumerate().map(row).collect(),
-        more: if has_bands { vec![("indices", indices)] } else { vec![] },
+        more: if has_bands { vec![("indices", indices)] } else { class_text(set, found.first()) },
         troubles,
         json: object(json),
     })
+}
+
+/// The classes that numbers stand for, with their shares of what is known.
+fn class_text(set: &LayerSet, found: Option<&Surveyed>) -> Vec<(&'static str, String)> {
+    let share = |value: u16| {
+        let f = found?;
+        let cells = f.histogram(f64::from(value) - 0.5, f64::from(value) + 0.5, 1)[0];
+        Some(percent(cells as f64 / (f.known as f64).max(1.0)))
+    };
+    let one = |(value, name): &(u16, String)| {
+        format!("{value} {name}{}", share(*value).map_or(String::new(), |s| format!(" ({s})")))
+    };
+    let all: Vec<String> = set.classes.iter().map(one).collect();
+    if all.is_empty() { vec![] } else { vec![("classes", all.join(", "))] }
 }
 
 pub fn of_mask(
