@@ -28,6 +28,14 @@ impl Bitmap {
         }
     }
 
+    /// True where a cell is set; false beyond the edges.
+    #[inline]
+    pub fn has(&self, col: i64, row: i64) -> bool {
+        let inside = (0..i64::from(self.cols)).contains(&col) && row >= 0;
+        let word = inside.then(|| self.bits.get(row as usize * self.words + (col / 64) as usize)).flatten();
+        word.is_some_and(|w| w >> (col % 64) & 1 == 1)
+    }
+
     /// Cells set in a row from one column up to another; none beyond the edges.
     pub fn count(&self, row: i64, from: i64, to: i64) -> u32 {
         let (from, to) = (from.max(0), to.min(i64::from(self.cols)));
@@ -63,6 +71,7 @@ mod tests {
             let set = |c: i64| (c == 7) || (i64::from(from)..i64::from(from + len)).contains(&c);
             let want = (a..a + more).filter(|c| (0..200).contains(c) && set(*c)).count() as u32;
             prop_assert_eq!(map.count(1, a, a + more), want);
+            prop_assert_eq!((a..a + more).filter(|c| map.has(*c, 1)).count() as u32, want);
             prop_assert_eq!(map.count(0, a, a + more) + map.count(3, a, a + more) + map.count(-1, a, a + more), 0);
         }
     }

@@ -35,34 +35,52 @@ pub fn heights(land: (f64, f64), cloud: f64) -> (f64, f64) {
 pub fn fill_holes(sheet: &[u16], cols: usize, background: u16) -> Vec<u16> {
     let rows = sheet.len().checked_div(cols).unwrap_or(0);
     let mut filled = vec![u16::MAX; sheet.len()];
-    let rim = |i: usize| {
-        let (c, r) = (i % cols, i / cols);
-        c == 0 || r == 0 || c + 1 == cols || r + 1 == rows
-    };
-    let before = |i: usize| [(i % cols > 0).then(|| i - 1), (i >= cols).then(|| i - cols)];
-    let behind = |i: usize| [(i % cols + 1 < cols).then(|| i + 1), (i + cols < sheet.len()).then(|| i + cols)];
-    let lowest = |filled: &[u16], i: usize, near: [Option<usize>; 2]| {
-        let near = near.into_iter().flatten().map(|n| filled[n]).fold(filled[i], u16::min);
-        let least = if rim(i) { near.min(background) } else { near };
-        sheet[i].max(least)
-    };
-    for i in 0..sheet.len() {
-        filled[i] = lowest(&filled, i, before(i));
+    let level = |filled: &[u16], inside: bool, i: usize| if inside { filled[i] } else { background };
+    // once forwards and once backwards; what is not settled then flows on
+    for r in 0..rows {
+        let mut left = background;
+        for i in r * cols..(r + 1) * cols {
+            let last = i + 1 == (r + 1) * cols || r + 1 == rows;
+            let above = level(&filled, r > 0, i.wrapping_sub(cols));
+            let least = left.min(above).min(if last { background } else { u16::MAX });
+            left = sheet[i].max(least);
+            filled[i] = left;
+        }
     }
     let mut open = std::collections::VecDeque::new();
-    for i in (0..sheet.len()).rev() {
-        filled[i] = lowest(&filled, i, behind(i));
-        let sinks = |n: usize| filled[n] > filled[i] && filled[n] > sheet[n];
-        if behind(i).into_iter().flatten().any(sinks) {
-            open.push_back(i);
+    for r in (0..rows).rev() {
+        let mut right = background;
+        for i in (r * cols..(r + 1) * cols).rev() {
+            let below = level(&filled, r + 1 < rows, i + cols);
+            let here = sheet[i].max(filled[i].min(right).min(below));
+            filled[i] = here;
+            let sinks = |n: usize| filled[n] > here && filled[n] > sheet[n];
+            if (i + 1 < (r + 1) * cols && sinks(i + 1)) || (r + 1 < rows && sinks(i + cols)) {
+                open.push_back(i);
+            }
+            right = here;
         }
     }
     while let Some(i) = open.pop_front() {
-        for n in before(i).into_iter().chain(behind(i)).flatten() {
-            if filled[n] > filled[i] && filled[n] != sheet[n] {
-                filled[n] = filled[i].max(sheet[n]);
+        let here = filled[i];
+        let mut flow = |n: usize| {
+            if filled[n] > here && filled[n] != sheet[n] {
+                filled[n] = here.max(sheet[n]);
                 open.push_back(n);
             }
+        };
+        let c = i % cols;
+        if c > 0 {
+            flow(i - 1);
+        }
+        if c + 1 < cols {
+            flow(i + 1);
+        }
+        if i >= cols {
+            flow(i - cols);
+        }
+        if i + cols < sheet.len() {
+            flow(i + cols);
         }
     }
     filled

@@ -1,5 +1,7 @@
 //! The shadows of clouds: each cloud's shape, moved along the sun's azimuth, lies where it matches dark cells best.
 
+use std::sync::atomic::{AtomicUsize, Ordering};
+
 use crate::error::{Error, Result};
 use crate::graph::{Inputs, NodeId};
 use crate::grid::{Grid, Window};
@@ -179,7 +181,13 @@ impl Light {
 ///
 /// # Errors
 /// Where the sun's place is not known, or the grid is not in metres.
-pub(super) fn find_shadows(scene: &Scene, sky: &Spans, taken: Taken, land: Option<(f64, f64)>) -> Result<Shadows> {
+pub(super) fn find_shadows(
+    scene: &Scene,
+    sky: &Spans,
+    taken: Taken,
+    land: Option<(f64, f64)>,
+    threads: usize,
+) -> Result<Shadows> {
     let light = Light::of(scene)?;
     let (cols, rows) = (scene.grid.cols, scene.grid.rows);
     let mut runs: Vec<(u32, u32, u32)> = vec![];
@@ -210,9 +218,10 @@ pub(super) fn find_shadows(scene: &Scene, sky: &Spans, taken: Taken, land: Optio
     let mut found = Shadows { spans: Spans::new(rows), clouds: clouds.len(), matched: 0, heights: None };
     let maps = Maps { seen: &seen, cloud: &cloud, water: &water, dark: &dark };
     let mut matched: Vec<(f64, u64)> = vec![];
-    for (object, kelvin) in clouds.iter().zip(warmth) {
-        let range = land.zip(kelvin).map_or(HEIGHTS, |(land, cloud)| heights(land, cloud));
-        let Some(height) = best_height(object, range, &light, &maps) else { continue };
+    let range = |kelvin: &Option<f64>| land.zip(*kelvin).map_or(HEIGHTS, |(land, cloud)| heights(land, cloud));
+    let tasks: Vec<(&Object, (f64, f64))> = clouds.iter().zip(warmth.iter().map(range)).collect();
+    for (object, height) in clouds.iter().zip(best_heights(&tasks, &light, &maps, threads)) {
+        let Some(height) = height else { continue };
         found.matched += 1;
         found.heights = Some(found.heights.map_or((height, height), |(a, b)| (a.min(height), b.max(height))));
         maps.cast(object, light.shift(height), (cols, rows), &mut found.spans);
@@ -242,6 +251,31 @@ struct Maps<'a> {
     water: &'a Bitmap,
     /// Dark in the near infrared, or cloud.
     dark: &'a Bitmap,
+}
+
+/// The best height of each cloud, several at a time.
+fn best_heights(tasks: &[(&Object, (f64, f64))], light: &Light, maps: &Maps, threads: usize) -> Vec<Option<f64>> {
+    let next = AtomicUsize::new(0);
+    let work = || {
+        let mut done = vec![];
+        while let Some((number, (object, range))) =
+            Some(next.fetch_add(1, Ordering::Relaxed)).and_then(|i| Some((i, tasks.get(i)?)))
+        {
+            done.push((number, best_height(object, *range, light, maps)));
+        }
+        done
+    };
+    let mut heights = vec![None; tasks.len()];
+    std::thread::scope(|s| {
+        let workers: Vec<_> = (0..threads.max(1)).map(|_| s.spawn(work)).collect();
+        for worker in workers {
+            match worker.join() {
+                Ok(done) => done.into_iter().for_each(|(number, height)| heights[number] = height),
+                Err(panic) => std::panic::resume_unwind(panic),
+            }
+        }
+    });
+    heights
 }
 
 /// The height at which a cloud's shadow matches best: the lowest of equals; none where no match is good.
@@ -279,10 +313,13 @@ impl Maps<'_> {
     fn from_beyond(&self, (across, down): (i64, i64), (cols, rows): (u32, u32)) -> Spans {
         let mut found = Spans::new(rows);
         for (row, spans) in (0i64..).zip(&mut found.rows) {
+            let above = self.seen.count(row - down, -across, i64::from(cols) - across);
+            if above == cols {
+                continue; // what throws shadows on this row is all seen
+            }
             for c in 0..i64::from(cols) {
-                let at = |map: &Bitmap, c: i64, r: i64| map.count(r, c, c + 1) == 1;
-                let dark = at(self.dark, c, row) && at(self.seen, c, row);
-                if !dark || at(self.seen, c - across, row - down) || at(self.cloud, c, row) || at(self.water, c, row) {
+                let lit = !self.dark.has(c, row) || !self.seen.has(c, row);
+                if lit || self.seen.has(c - across, row - down) || self.cloud.has(c, row) || self.water.has(c, row) {
                     continue;
                 }
                 let c = c as u32;
@@ -300,10 +337,7 @@ impl Maps<'_> {
         for (row, from, to) in &object.runs {
             let Some(row) = u32::try_from(i64::from(*row) + down).ok().filter(|r| *r < rows) else { continue };
             let (from, to) = ((i64::from(*from) + across).max(0), (i64::from(*to) + across).min(i64::from(cols)));
-            let shadow = |c: &i64| {
-                let at = |map: &Bitmap| map.count(i64::from(row), *c, c + 1) == 1;
-                at(self.seen) && !at(self.cloud)
-            };
+            let shadow = |c: &i64| self.seen.has(*c, i64::from(row)) && !self.cloud.has(*c, i64::from(row));
             let mut open: Option<Span> = None;
             for c in (from..to).filter(shadow) {
                 let c = c as u32;
@@ -326,7 +360,7 @@ fn dark_cells(mut sheet: Sheet, cloud: &Bitmap, (cols, rows): (u32, u32)) -> Bit
     let mut histogram = vec![0u64; usize::from(UNKNOWN) + 1];
     for (i, v) in sheet.cells.iter().enumerate() {
         let (c, r) = (i % sheet.cols as usize * thin, i / sheet.cols as usize * thin);
-        if cloud.count(r as i64, c as i64, c as i64 + 1) == 0 {
+        if !cloud.has(c as i64, r as i64) {
             histogram[usize::from(*v)] += 1;
         }
     }

@@ -155,7 +155,7 @@ pub fn find_sky(
     run(&plan, sinks, observer)?;
     let mut spans = holding.finish().pop().unwrap_or_default();
     if find.shadows {
-        let found = find_shadows(scene, &spans, taken, warmth.map(|w| w.0))?;
+        let found = find_shadows(scene, &spans, taken, warmth.map(|w| w.0), budget.threads)?;
         said.push(found.text());
         spans.lay(&found.spans, scene.grid.cols);
     }
