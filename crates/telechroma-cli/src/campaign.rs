@@ -51,11 +51,23 @@ pub const KEYS: &[(&str, &str, &str)] = &[
     ),
     ("calibrate.dark_object", "\"dos1\"", "with \"surface\": \"dos1\" or \"cost\""),
     (
+        "calibrate.sun_angle",
+        "\"scene\"",
+        "\"scene\": the sun's height at its middle; \"cell\": from the delivery's angle band",
+    ),
+    ("calibrate.terrain", "none", "\"cosine\" or \"c\": reflectance on slopes as on level ground"),
+    ("calibrate.elevation", "none", "with terrain: a raster of heights, metres"),
+    (
         "mask.drop",
         "[\"fill\", \"dilated\", \"cirrus\", \"cloud\", \"shadow\"]",
         "reasons to drop a cell; also \"snow\", \"water\", \"saturated\"",
     ),
     ("mask.grow", "\"0m\"", "how far clouds and their shadows are grown"),
+    ("mask.confidence", "none", "flags of at least this confidence drop a cell too: \"low\", \"medium\" or \"high\""),
+    ("mask.find", "[]", "what is looked for in the cells themselves: \"clouds\", \"shadows\", \"outliers\""),
+    ("mask.ignore_flags", "false", "the delivery's own flags are not used, except for fill"),
+    ("mask.drop_where", "none", "a condition on flags as delivered, bands and indices, such as \"bit(QA_PIXEL, 7)\""),
+    ("mask.drop_in", "none", "polygons whose cells are dropped, or a raster that is not zero there; or a list of them"),
     (
         "composite.every",
         "\"all\"",

@@ -4,17 +4,20 @@
 use divan::Bencher;
 use divan::counter::ItemsCount;
 use telechroma_core::geo::{Affine, Crs};
-use telechroma_core::graph::{Graph, NodeId};
+use telechroma_core::graph::{Graph, Inputs, NodeId, Op, values_row};
 use telechroma_core::grid::Grid;
 use telechroma_core::index::Program;
 use telechroma_core::mask::Reasons;
-use telechroma_core::op::{Calibrator, Clear, Composite, Compute, FlagRule, Grow, How, Mask, Reduce, Sample, align};
+use telechroma_core::op::{
+    Calibrator, Choice, Choose, Chosen, Clear, Composite, Compute, FlagRule, FlagTest, Grow, How, Mask, Reduce, Sample,
+    align,
+};
 use telechroma_core::physics::{Calibration, Line};
 use telechroma_core::plot::{Polygon, Weighting, cover};
-use telechroma_core::tile::{Cells, Kind};
+use telechroma_core::tile::{Cells, Kind, PlaneSpec, Tile};
 use telechroma_core::units::Unit;
 use telechroma_testkit::memory::{MemoryPlane, compute, grid};
-use telechroma_testkit::names::NIR_RED;
+use telechroma_testkit::names::{Bands, NIR_RED};
 
 const SIDE: u32 = 1024;
 const CELLS: u64 = (SIDE * SIDE) as u64;
@@ -43,29 +46,169 @@ fn scene(g: &mut Graph, key: u64) -> (NodeId, NodeId) {
         Cells::Bits(flags),
     );
     let flags = g.source(flags, None).unwrap();
-    let mask = g.add(Mask { rules: vec![FlagRule { plane: 0, bits: 8, reason: Reasons::CLOUD }] }, &[flags]).unwrap();
+    let mask = g
+        .add(Mask { rules: vec![FlagRule { plane: 0, test: FlagTest::Any(8), reason: Reasons::CLOUD }] }, &[flags])
+        .unwrap();
     let kind = Kind::Counts { fill: Some(0) };
     let plane = MemoryPlane::shared(&format!("c{key}"), here, kind, Unit::Counts, (512, 512), Cells::Bits(counts));
     (g.source(plane, Some(mask)).unwrap(), mask)
 }
 
-/// The median of so many dates, half of the cells masked in blobs; cells a second on one thread.
-#[divan::bench(args = [6, 12, 24, 48])]
-fn median(b: Bencher, dates: u64) {
-    let make = || {
-        let mut g = Graph::new(grid(0, 0, SIDE, SIDE));
-        let scenes: Vec<(NodeId, NodeId)> = (0..dates).map(|k| scene(&mut g, k)).collect();
-        let masks: Vec<NodeId> = scenes.iter().map(|s| s.1).collect();
-        let mut inputs: Vec<NodeId> = masks.chunks(Clear::SCENES).map(|m| g.add(Clear, m).unwrap()).collect();
-        inputs.extend(scenes.iter().map(|s| s.0));
-        let line = Calibration::Line(Line { gain: 2e-5, offset: -0.1 });
-        let samples = (0..dates).map(|_| Sample::Counts(Calibrator::new(line, Some(0)))).collect();
-        let node = g.add(Composite::new(Reduce::Median, samples, Unit::Reflectance, 1), &inputs).unwrap();
-        (g, node)
-    };
+/// Scenes of several bands and their clear looks.
+struct Stack {
+    graph: Graph,
+    clear: Vec<NodeId>,
+    /// By band, by scene.
+    bands: Vec<Vec<NodeId>>,
+}
+
+fn stack(dates: u64, bands: u64) -> Stack {
+    let mut g = Graph::new(grid(0, 0, SIDE, SIDE));
+    let scenes: Vec<Vec<(NodeId, NodeId)>> =
+        (0..bands).map(|b| (0..dates).map(|k| scene(&mut g, k + 1000 * b)).collect()).collect();
+    let masks: Vec<NodeId> = scenes[0].iter().map(|s| s.1).collect();
+    let clear = masks.chunks(Clear::SCENES).map(|m| g.add(Clear, m).unwrap()).collect();
+    Stack { graph: g, clear, bands: scenes.iter().map(|band| band.iter().map(|s| s.0).collect()).collect() }
+}
+
+fn samples(dates: u64) -> Vec<Sample> {
+    let line = Calibration::Line(Line { gain: 2e-5, offset: -0.1 });
+    (0..dates).map(|_| Sample::Counts(Calibrator::new(line, Some(0)))).collect()
+}
+
+fn reduced(rule: Reduce, dates: u64) -> (Graph, Vec<NodeId>) {
+    let mut s = stack(dates, 1);
+    let inputs: Vec<NodeId> = s.clear.iter().chain(&s.bands[0]).copied().collect();
+    let node = s.graph.add(Composite::new(rule, samples(dates), Unit::Reflectance, 1), &inputs).unwrap();
+    (s.graph, vec![node])
+}
+
+fn on_one_thread(b: Bencher, make: impl Fn() -> (Graph, Vec<NodeId>) + Sync) {
     b.counter(ItemsCount::new(CELLS))
         .with_inputs(make)
-        .bench_values(|(g, node)| compute(g, &[node], Some((512, 512)), 1).unwrap());
+        .bench_values(|(g, nodes)| compute(g, &nodes, Some((512, 512)), 1).unwrap());
+}
+
+/// The median of so many dates, half of the cells masked in blobs; cells a second on one thread.
+#[divan::bench(args = [6, 12, 24, 48, 64], sample_count = 9)]
+fn median(b: Bencher, dates: u64) {
+    on_one_thread(b, || reduced(Reduce::Median, dates));
+}
+
+/// Other statistics of 24 dates.
+#[divan::bench(args = ["mean", "max", "p25", "spread"], sample_count = 9)]
+fn statistic(b: Bencher, rule: &str) {
+    let rule = match rule {
+        "mean" => Reduce::Mean,
+        "max" => Reduce::Max,
+        "p25" => Reduce::Percentile(25.0),
+        _ => Reduce::Spread,
+    };
+    on_one_thread(b, || reduced(rule, 24));
+}
+
+/// Four bands of 24 dates: each band's median, or all bands of one look.
+#[divan::bench(args = ["median", "medoid", "latest"], sample_count = 9)]
+fn four_bands(b: Bencher, rule: &str) {
+    const DATES: u64 = 24;
+    on_one_thread(b, || {
+        let mut s = stack(DATES, 4);
+        let choice = match rule {
+            "medoid" => Choice::Medoid,
+            "latest" => Choice::Latest,
+            _ => {
+                let nodes = s.bands.iter().map(|band| {
+                    let inputs: Vec<NodeId> = s.clear.iter().chain(band).copied().collect();
+                    s.graph.add(Composite::new(Reduce::Median, samples(DATES), Unit::Reflectance, 1), &inputs).unwrap()
+                });
+                let nodes = nodes.collect();
+                return (s.graph, nodes);
+            }
+        };
+        let mut inputs = s.clear.clone();
+        (0..DATES as usize).for_each(|k| inputs.extend(s.bands.iter().map(|band| band[k])));
+        let by_scene = (0..DATES).map(|_| samples(4)).collect();
+        let op = Choose { choice, samples: by_scene, measured: vec![0, 1, 2, 3], at_least: 1 };
+        let chosen = s.graph.add(op, &inputs).unwrap();
+        let nodes = s.bands.iter().map(|band| {
+            let inputs: Vec<NodeId> = std::iter::once(chosen).chain(band.iter().copied()).collect();
+            s.graph.add(Chosen { samples: samples(DATES), unit: Unit::Reflectance }, &inputs).unwrap()
+        });
+        let nodes = nodes.collect();
+        (s.graph, nodes)
+    });
+}
+
+/// What a formula is measured against: the same arithmetic as an op written by hand.
+#[derive(Debug)]
+struct ByHand(Hand);
+
+#[derive(Debug, Clone, Copy)]
+enum Hand {
+    Ratio,
+    Evi,
+}
+
+impl Op for ByHand {
+    fn output(&self, _: &[&PlaneSpec]) -> telechroma_core::Result<(Kind, Unit)> {
+        Ok((Kind::Values, Unit::One))
+    }
+
+    fn compute(&self, inputs: &Inputs, out: &mut Tile) -> telechroma_core::Result<()> {
+        let window = out.window;
+        for row in window.row..window.end_row() {
+            let rows: Vec<&[f32]> = (0..inputs.len()).map(|i| values_row(inputs.tile(i), &window, row)).collect();
+            let at = out.row_range(&window, row);
+            let over = |a: f64, b: f64| if b == 0.0 { f64::NAN } else { a / b };
+            for (i, o) in out.values_mut()[at].iter_mut().enumerate() {
+                let v = |k: usize| f64::from(rows[k][i]);
+                *o = match self.0 {
+                    Hand::Ratio => over(v(0) - v(1), v(0) + v(1)),
+                    Hand::Evi => 2.5 * over(v(0) - v(1), v(0) + 6.0 * v(1) - 7.5 * v(2) + 1.0),
+                } as f32;
+            }
+        }
+        Ok(())
+    }
+
+    fn step(&self) -> &'static str {
+        "by hand"
+    }
+}
+
+fn planes(g: &mut Graph) -> [NodeId; 3] {
+    [1u64, 2, 3].map(|key| {
+        let v = (0..CELLS).map(|i| (noise(key, i) % 1000) as f32 * 1e-3 + 1e-3).collect();
+        let here = grid(0, 0, SIDE, SIDE);
+        let p =
+            MemoryPlane::shared(&key.to_string(), here, Kind::Values, Unit::Reflectance, (512, 512), Cells::Values(v));
+        g.source(p, None).unwrap()
+    })
+}
+
+/// Indices as the catalogue compiles them, and written by hand.
+#[divan::bench(args = ["ndvi", "ndvi by hand", "evi", "evi by hand"])]
+fn index(b: Bencher, which: &str) {
+    on_one_thread(b, || {
+        let mut g = Graph::new(grid(0, 0, SIDE, SIDE));
+        let [red, nir, blue] = planes(&mut g);
+        let node = match which {
+            "ndvi by hand" => g.add(ByHand(Hand::Ratio), &[nir, red]).unwrap(),
+            "evi by hand" => g.add(ByHand(Hand::Evi), &[nir, red, blue]).unwrap(),
+            name => {
+                let three = Bands(&["red", "nir", "blue"], Unit::Reflectance);
+                let program = Program::compile(name, &three).unwrap();
+                let of = |n: &String| match n.as_str() {
+                    "nir" => nir,
+                    "red" => red,
+                    _ => blue,
+                };
+                let inputs: Vec<NodeId> = program.inputs().iter().map(of).collect();
+                g.add(Compute { program, unit: Unit::One }, &inputs).unwrap()
+            }
+        };
+        (g, vec![node])
+    });
 }
 
 /// Growing a mask by so many cells.
@@ -86,30 +229,14 @@ fn grow(b: Bencher, cells: u32) {
 /// Formulas, from a ratio to a logarithm.
 #[divan::bench(args = ["(nir - red) / (nir + red)", "1 where nir > red and red < 0.3 else 0", "nir / (1 + nir * ln(red))"])]
 fn formula(b: Bencher, text: &str) {
-    let make = || {
+    on_one_thread(b, || {
         let mut g = Graph::new(grid(0, 0, SIDE, SIDE));
-        let plane = |g: &mut Graph, key: u64| {
-            let v = (0..CELLS).map(|i| (noise(key, i) % 1000) as f32 * 1e-3 + 1e-3).collect();
-            let here = grid(0, 0, SIDE, SIDE);
-            let p = MemoryPlane::shared(
-                &key.to_string(),
-                here,
-                Kind::Values,
-                Unit::Reflectance,
-                (512, 512),
-                Cells::Values(v),
-            );
-            g.source(p, None).unwrap()
-        };
-        let (red, nir) = (plane(&mut g, 1), plane(&mut g, 2));
+        let [red, nir, _] = planes(&mut g);
         let program = Program::compile(text, &NIR_RED).unwrap();
         let inputs: Vec<NodeId> = program.inputs().iter().map(|n| if n == "nir" { nir } else { red }).collect();
         let node = g.add(Compute { program, unit: Unit::One }, &inputs).unwrap();
-        (g, node)
-    };
-    b.counter(ItemsCount::new(CELLS))
-        .with_inputs(make)
-        .bench_values(|(g, node)| compute(g, &[node], Some((512, 512)), 1).unwrap());
+        (g, vec![node])
+    });
 }
 
 /// A plane of 4096 x 4096 cells brought to the next UTM zone, on two threads; cells of the result a second.

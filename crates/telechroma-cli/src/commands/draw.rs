@@ -5,10 +5,10 @@ use telechroma_core::units::TemperatureUnit;
 use telechroma_io::figure::Ramp;
 
 use crate::campaign::roles;
-use crate::commands::chain::{Chain, Out, inputs_and_names, layers};
+use crate::commands::chain::{Chain, MaskArgs, Out, Selection, inputs_and_names, layers};
 use crate::commands::run::report;
-use crate::context::Context;
-use crate::job::{Job, PlotJob, Style, Wanted, execute};
+use crate::context::{Context, listed};
+use crate::job::{Job, PlotJob, Style, Wanted, draw_masks, execute, open_inputs, prepare_masks};
 use crate::report::Report;
 
 /// Draw a picture: a scene or composite in colours, or one layer with a legend
@@ -28,6 +28,26 @@ enum What {
     ///
     /// Example: telechroma draw map composite_2031-07.tif ndvi --plots fields.geojson --out ndvi.png
     Map(MapArgs),
+    /// A scene with the reasons why cells are dropped over it, and their shares
+    ///
+    /// Example: telechroma draw mask scenes --find clouds,shadows --grow 30m --out masks
+    Mask(MaskedArgs),
+}
+
+#[derive(clap::Args)]
+struct MaskedArgs {
+    /// Scenes or folders of scenes; @list.txt for a list
+    #[arg(required = true, value_name = "SCENE")]
+    inputs: Vec<String>,
+    /// Three bands, as red, green, blue; default: natural colours, or what comes nearest
+    #[arg(long, value_name = "R,G,B", value_delimiter = ',')]
+    bands: Vec<String>,
+    #[command(flatten)]
+    mask: MaskArgs,
+    #[command(flatten)]
+    selection: Selection,
+    #[command(flatten)]
+    out: Out,
 }
 
 #[derive(clap::Args)]
@@ -103,6 +123,14 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     match args.what {
         What::Scene(a) => scene(a, ctx),
         What::Map(a) => map(a, ctx),
+        What::Mask(a) => {
+            let options = a.mask.options()?;
+            let mut inputs = open_inputs(&listed(&a.inputs)?, &a.selection.filter()?, ctx)?;
+            let frame = a.selection.frame.frame()?;
+            prepare_masks(&mut inputs.scenes, &options, &frame, ctx)?;
+            let asked = if a.bands.is_empty() { None } else { Some(roles(&a.bands)?) };
+            draw_masks(&inputs.scenes, &options, &frame, asked.as_deref(), &a.out.naming(&["png"]), ctx)
+        }
     }
 }
 

@@ -21,7 +21,7 @@ use telechroma_io::raster::description::{ClassInfo, Kind};
 use telechroma_io::raster::samples::SampleFormat;
 use telechroma_io::table::csv;
 
-use super::pictures::{label, ramp, rings};
+use super::pictures::{label, period_text, ramp, rings};
 use super::table::{self, OpenPlots};
 use super::{Job, describe, open_job, prepare};
 use crate::context::Context;
@@ -266,8 +266,11 @@ impl Done {
         let outlines: Vec<Vec<(f64, f64)>> = laid.iter().flatten().flat_map(rings).collect();
         let failed = |e: String| Report::failed(format!("the picture cannot be drawn: {e}"));
         let shown = |what: &str| Shown {
-            title: format!("{}: {what}", c.job.name),
-            subtitle: self.subtitle(),
+            title: match c.change {
+                true => format!("{what}, {}", period_text(&self.period)),
+                false => format!("{}: {what}", c.job.name),
+            },
+            subtitle: self.subtitle(c),
             outlines: outlines.clone(),
         };
         if let (Some((_, file)), Some(path)) = (picture, path(&wanted.picture)) {
@@ -284,7 +287,7 @@ impl Done {
             // a change is drawn with none of it in the middle
             let (low, high) = c.job.style.range.or_else(|| ends(values, 1.0, 99.0)).unwrap_or((-1.0, 1.0));
             let most = low.abs().max(high.abs());
-            let range = if c.job.style.range.is_some() || ramp(&self.layer).id != "change" {
+            let range = if c.job.style.range.is_some() || !matches!(ramp(&self.layer).id, "change" | "warming") {
                 (low, high)
             } else {
                 (-most, most)
@@ -316,9 +319,9 @@ impl Done {
         Ok(())
     }
 
-    fn subtitle(&self) -> String {
-        let period = if self.period == "all" { "all dates" } else { &self.period };
-        [self.layer.formula.clone(), Some(period.to_string())].into_iter().flatten().collect::<Vec<_>>().join("  ·  ")
+    fn subtitle(&self, c: &ClassJob) -> String {
+        let about = if c.change { c.job.name.clone() } else { period_text(&self.period) };
+        [Some(about), self.layer.formula.clone()].into_iter().flatten().collect::<Vec<_>>().join("  ·  ")
     }
 
     fn step(&self) -> String {

@@ -5,6 +5,7 @@
 mod classes;
 mod describe;
 mod inputs;
+mod masked;
 mod outputs;
 mod pictures;
 mod prepare;
@@ -28,6 +29,7 @@ use telechroma_io::publish::Publisher;
 pub use classes::{ClassJob, How, classify};
 pub use describe::{calibrate_step, mask_step};
 pub use inputs::{Inputs, bands_of_layers, bands_of_scene, open_aliases, open_inputs};
+pub use masked::draw_masks;
 pub use outputs::Naming;
 pub use pictures::Style;
 pub use prepare::{dark_text, prepare_bands, prepare_masks};

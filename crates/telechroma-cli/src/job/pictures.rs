@@ -30,9 +30,9 @@ pub struct Style {
 }
 
 /// Bands of a colour picture, the most natural first.
-const COLOURS: &[[&str; 3]] =
+pub const COLOURS: &[[&str; 3]] =
     &[["red", "green", "blue"], ["nir", "red", "green"], ["swir16", "nir", "red"], ["swir22", "nir", "red"]];
-const STRETCH: (f64, f64) = (2.0, 98.0);
+pub const STRETCH: (f64, f64) = (2.0, 98.0);
 
 /// What a picture shows.
 enum What {
@@ -224,8 +224,10 @@ pub fn ramp(l: &PlannedLayer) -> &'static Ramp {
         Unit::Kelvin | Unit::Celsius | Unit::Fahrenheit => "heat",
         _ => "slate",
     };
+    let warms = l.name.ends_with("difference") && by_unit == "heat";
     let measure = || MEASURES.iter().find(|m| l.name.ends_with(m.layer.trim_start_matches("{x}"))).map(|m| m.ramp);
-    let id = INDICES.iter().find(|d| d.id == l.name).map(|d| d.ramp).or_else(measure).unwrap_or(by_unit);
+    let known = || INDICES.iter().find(|d| d.id == l.name).map(|d| d.ramp).or_else(measure).unwrap_or(by_unit);
+    let id = if warms { "warming" } else { known() };
     Ramp::find(id).unwrap_or(&telechroma_io::figure::RAMPS[0])
 }
 
@@ -241,8 +243,12 @@ fn title(job: &Job, g: &Gathered) -> String {
         What::Scene(_) => "composite",
         What::Map(l) => &l.name,
     };
-    let period = if g.period == "all" { "all dates" } else { &g.period };
-    format!("{}: {what}, {period}", job.name)
+    format!("{}: {what}, {}", job.name, period_text(&g.period))
+}
+
+/// A period as people write it.
+pub fn period_text(period: &str) -> String {
+    if period == "all" { "all dates".into() } else { period.replace("_to_", " to ").replace('_', " to ") }
 }
 
 fn subtitle(job: &Job, g: &Gathered) -> String {

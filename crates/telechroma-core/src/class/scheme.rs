@@ -33,7 +33,7 @@ pub const SCHEMES: &[SchemeDef] = &[
         classes: &[
             ("enhanced regrowth, high", 0x2C6E49, -500.0),
             ("enhanced regrowth, low", 0x8DB580, -250.0),
-            ("unburned", 0xDAD7CD, -100.0),
+            ("unburned", 0xEDE3B4, -100.0),
             ("low severity", 0xE9C46A, 100.0),
             ("moderate-low severity", 0xE08E45, 270.0),
             ("moderate-high severity", 0xB8433F, 440.0),

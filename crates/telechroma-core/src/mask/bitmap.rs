@@ -36,6 +36,30 @@ impl Bitmap {
         word.is_some_and(|w| w >> (col % 64) & 1 == 1)
     }
 
+    /// The runs of set cells in a row: first column, and the column behind the last.
+    pub fn runs(&self, row: u32) -> impl Iterator<Item = (u32, u32)> {
+        let words = &self.bits[row as usize * self.words..(row as usize + 1) * self.words];
+        // the first cell from `at` on that is set, or that is not
+        let next = move |at: u32, set: bool| {
+            let mut at = at;
+            while at < self.cols {
+                let word = words[(at / 64) as usize];
+                let rest = (if set { word } else { !word }) >> (at % 64);
+                if rest != 0 {
+                    return (at + rest.trailing_zeros()).min(self.cols);
+                }
+                at = (at / 64 + 1) * 64;
+            }
+            self.cols
+        };
+        let mut at = 0;
+        std::iter::from_fn(move || {
+            let from = next(at, true);
+            at = next(from, false);
+            (from < self.cols).then_some((from, at))
+        })
+    }
+
     /// Cells set in a row from one column up to another; none beyond the edges.
     pub fn count(&self, row: i64, from: i64, to: i64) -> u32 {
         let (from, to) = (from.max(0), to.min(i64::from(self.cols)));
@@ -72,6 +96,9 @@ mod tests {
             let want = (a..a + more).filter(|c| (0..200).contains(c) && set(*c)).count() as u32;
             prop_assert_eq!(map.count(1, a, a + more), want);
             prop_assert_eq!((a..a + more).filter(|c| map.has(*c, 1)).count() as u32, want);
+            let all: Vec<u32> = map.runs(1).flat_map(|(a, b)| a..b).collect();
+            prop_assert_eq!(all, (0..200).filter(|c| map.has(i64::from(*c), 1)).collect::<Vec<u32>>());
+            prop_assert!(map.runs(1).zip(map.runs(1).skip(1)).all(|(a, b)| a.1 < b.0));
             prop_assert_eq!(map.count(0, a, a + more) + map.count(3, a, a + more) + map.count(-1, a, a + more), 0);
         }
     }

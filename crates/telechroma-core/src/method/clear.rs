@@ -11,7 +11,7 @@ use crate::graph::{Graph, NodeId};
 use crate::held::{Held, Span, Spans};
 use crate::index::Program;
 use crate::mask::Reasons;
-use crate::op::{Compute, Extent, FlagRule, FlagTest, Grow, Mark, Mask, limit};
+use crate::op::{Compute, Extent, FlagRule, FlagTest, Grow, Leading, Mark, Mask, limit};
 use crate::run::Note;
 use crate::scene::{BandRole, FlagPlane, Scene};
 use crate::tile::PlaneSource;
@@ -292,6 +292,31 @@ pub fn plan_mask(scene: &Scene, options: &MaskOptions, frame: &Frame) -> Result<
     let sky = clear_sky(&mut g, scene, options)?;
     let mask = limit(&mut g, sky.run, framed.area.as_ref())?;
     Ok((g, mask, framed.notes))
+}
+
+/// A graph of one scene's mask as the numbers of its leading reasons, and of three of its bands above the air.
+///
+/// # Errors
+/// As [`clear_sky`], and where a band is missing.
+pub fn plan_masked(
+    scene: &Scene,
+    options: &MaskOptions,
+    order: &[Reasons],
+    bands: [BandRole; 3],
+    frame: &Frame,
+) -> Result<(Graph, NodeId, [NodeId; 3])> {
+    let framed = frame.over(&[(format!("scene {}", scene.id), mask_grid(scene))])?;
+    let area = framed.area.as_ref();
+    let mut g = Graph::new(framed.grid);
+    let sky = clear_sky(&mut g, scene, options)?;
+    let leading = g.add(Leading { order: order.to_vec() }, &[sky.run])?;
+    let leading = limit(&mut g, leading, area)?;
+    let mut planes = [leading; 3];
+    for (plane, role) in planes.iter_mut().zip(bands) {
+        let band = plain_values(&mut g, scene, role, None)?;
+        *plane = limit(&mut g, band, area)?;
+    }
+    Ok((g, leading, planes))
 }
 
 /// The grid of a scene's own mask: that of the flags it is made of.

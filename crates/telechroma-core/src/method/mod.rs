@@ -22,7 +22,7 @@ mod terrain;
 pub use assemble::{Assembled, Piece, plan_assembled};
 pub use breaks::{Breaks, Planned, find_breaks};
 pub use calibrate::{CalibratedPlane, Light, Target, calibrated_band, calibration, plan_calibrated};
-pub use clear::{Confidence, Find, MaskOptions, Sky, clear_sky, plan_mask};
+pub use clear::{Confidence, Find, MaskOptions, Sky, clear_sky, plan_mask, plan_masked};
 pub use dark::{dark_objects, dark_troubles};
 pub use frame::{Frame, Framed, GridRequest, bring};
 pub use layers::plan_layers;

@@ -21,6 +21,8 @@ const UNKNOWN: u16 = u16::MAX;
 const MOST_CELLS: u64 = 70_000_000;
 /// Level of clear land that lies beyond a scene's edge.
 const BEYOND: f64 = 0.175;
+/// Cells by which shadows are widened into dark cells beside them.
+const FRINGE: u32 = 2;
 /// Share of a cloud's cells whose shadow must fall on the scene.
 const LEAST_SEEN: f64 = 0.05;
 
@@ -218,17 +220,33 @@ pub(super) fn find_shadows(
     let mut found = Shadows { spans: Spans::new(rows), clouds: clouds.len(), matched: 0, heights: None };
     let maps = Maps { seen: &seen, cloud: &cloud, water: &water, dark: &dark };
     let mut matched: Vec<(f64, u64)> = vec![];
+    let mut shadow = Bitmap::new(cols, rows);
     let range = |kelvin: &Option<f64>| land.zip(*kelvin).map_or(HEIGHTS, |(land, cloud)| heights(land, cloud));
     let tasks: Vec<(&Object, (f64, f64))> = clouds.iter().zip(warmth.iter().map(range)).collect();
+    let mut unmatched = vec![];
     for (object, height) in clouds.iter().zip(best_heights(&tasks, &light, &maps, threads)) {
-        let Some(height) = height else { continue };
+        let Some(height) = height else {
+            unmatched.push(object);
+            continue;
+        };
         found.matched += 1;
         found.heights = Some(found.heights.map_or((height, height), |(a, b)| (a.min(height), b.max(height))));
-        maps.cast(object, light.shift(height), (cols, rows), &mut found.spans);
+        let size = (cols, rows);
+        maps.cast(object, light.shift(height), size, false, &mut shadow);
         matched.push((height, object.cells()));
     }
     if let Some(height) = usual_height(matched) {
-        found.spans.lay(&maps.from_beyond(light.shift(height), (cols, rows)), cols);
+        let (shift, size) = (light.shift(height), (cols, rows));
+        // where no height matches well, the usual one may still point at dark cells
+        unmatched.into_iter().for_each(|o| maps.cast(o, shift, size, true, &mut shadow));
+        maps.from_beyond(shift, size, &mut shadow);
+    }
+    for _ in 0..FRINGE {
+        shadow = maps.widened(&shadow, (cols, rows));
+    }
+    for (row, spans) in (0..rows).zip(&mut found.spans.rows) {
+        let runs = shadow.runs(row);
+        spans.extend(runs.map(|(col, end)| Span { col, end, bits: Reasons::SHADOW.bits() }));
     }
     Ok(found)
 }
@@ -310,46 +328,61 @@ fn best_height(object: &Object, (from, to): (f64, f64), light: &Light, maps: &Ma
 impl Maps<'_> {
     /// Shadows of clouds that hang beyond the scene's edge: no cloud can be matched there, so dark cells that are not water
     /// are taken for shadow where what would throw it, at the scene's usual height of clouds, is not seen.
-    fn from_beyond(&self, (across, down): (i64, i64), (cols, rows): (u32, u32)) -> Spans {
-        let mut found = Spans::new(rows);
-        for (row, spans) in (0i64..).zip(&mut found.rows) {
+    fn from_beyond(&self, (across, down): (i64, i64), (cols, rows): (u32, u32), onto: &mut Bitmap) {
+        for row in 0..i64::from(rows) {
             let above = self.seen.count(row - down, -across, i64::from(cols) - across);
             if above == cols {
                 continue; // what throws shadows on this row is all seen
             }
-            for c in 0..i64::from(cols) {
-                let lit = !self.dark.has(c, row) || !self.seen.has(c, row);
-                if lit || self.seen.has(c - across, row - down) || self.cloud.has(c, row) || self.water.has(c, row) {
-                    continue;
-                }
-                let c = c as u32;
-                match spans.last_mut() {
-                    Some(last) if last.end == c => last.end += 1,
-                    _ => spans.push(Span { col: c, end: c + 1, bits: Reasons::SHADOW.bits() }),
+            for c in (0..i64::from(cols)).filter(|c| self.may_darken(*c, row)) {
+                if !self.seen.has(c - across, row - down) {
+                    onto.set(c as u32, row as u32);
                 }
             }
         }
-        found
     }
 
-    /// The shadow of an object on cells that are seen and not cloud themselves.
-    fn cast(&self, object: &Object, (across, down): (i64, i64), (cols, rows): (u32, u32), onto: &mut Spans) {
-        for (row, from, to) in &object.runs {
-            let Some(row) = u32::try_from(i64::from(*row) + down).ok().filter(|r| *r < rows) else { continue };
-            let (from, to) = ((i64::from(*from) + across).max(0), (i64::from(*to) + across).min(i64::from(cols)));
-            let shadow = |c: &i64| self.seen.has(*c, i64::from(row)) && !self.cloud.has(*c, i64::from(row));
-            let mut open: Option<Span> = None;
-            for c in (from..to).filter(shadow) {
-                let c = c as u32;
-                match &mut open {
-                    Some(s) if s.end == c => s.end += 1,
-                    other => {
-                        onto.rows[row as usize].extend(other.take());
-                        *other = Some(Span { col: c, end: c + 1, bits: Reasons::SHADOW.bits() });
+    /// True for dark cells on which a shadow may lie: seen, neither cloud nor water.
+    fn may_darken(&self, c: i64, row: i64) -> bool {
+        self.dark.has(c, row) && self.seen.has(c, row) && !self.cloud.has(c, row) && !self.water.has(c, row)
+    }
+
+    /// Shadows with the dark cells beside them: a cloud's soft edge is missed more easily than its shadow's.
+    fn widened(&self, shadow: &Bitmap, (cols, rows): (u32, u32)) -> Bitmap {
+        let mut wide = shadow.clone();
+        for row in 0..rows {
+            for (from, to) in shadow.runs(row) {
+                let beside = i64::from(from) - 1..(i64::from(to) + 1).min(i64::from(cols));
+                for r in (i64::from(row) - 1..=i64::from(row) + 1).filter(|r| *r < i64::from(rows)) {
+                    for c in beside.clone().filter(|c| !shadow.has(*c, r) && self.may_darken(*c, r)) {
+                        wide.set(c as u32, r as u32);
                     }
                 }
             }
-            onto.rows[row as usize].extend(open);
+        }
+        wide
+    }
+
+    /// The shadow of an object on cells that are seen and not cloud themselves; of these only the dark ones, if so wanted.
+    fn cast(
+        &self,
+        object: &Object,
+        (across, down): (i64, i64),
+        (cols, rows): (u32, u32),
+        only_dark: bool,
+        onto: &mut Bitmap,
+    ) {
+        for (row, from, to) in &object.runs {
+            let row = i64::from(*row) + down;
+            if !(0..i64::from(rows)).contains(&row) {
+                continue;
+            }
+            let (from, to) = ((i64::from(*from) + across).max(0), (i64::from(*to) + across).min(i64::from(cols)));
+            let shaded = |c: &i64| match only_dark {
+                true => self.may_darken(*c, row),
+                false => self.seen.has(*c, row) && !self.cloud.has(*c, row),
+            };
+            (from..to).filter(shaded).for_each(|c| onto.set(c as u32, row as u32));
         }
     }
 }

@@ -104,6 +104,20 @@ impl Composite {
         })
     }
 
+    fn row(&self, live: &[Live], rows: &mut [Row], cells: &mut [f32]) {
+        let at_least = self.at_least;
+        match &self.reducer {
+            Reducer::Median(m) => wide::run(ComposeRow { rule: Middle(m), live, rows, at_least, cells }),
+            Reducer::Spread(m) => wide::run(ComposeRow { rule: Spread(m), live, rows, at_least, cells }),
+            Reducer::Percentile(p, sort) => {
+                wide::run(ComposeRow { rule: Percentile(*p, sort), live, rows, at_least, cells });
+            }
+            Reducer::Mean => wide::run(ComposeRow { rule: Mean, live, rows, at_least, cells }),
+            Reducer::Min => wide::run(ComposeRow { rule: Least, live, rows, at_least, cells }),
+            Reducer::Max => wide::run(ComposeRow { rule: Most, live, rows, at_least, cells }),
+        }
+    }
+
     /// Number of planes of clear looks before the scenes' planes.
     fn looks(&self) -> usize {
         self.samples.len().div_ceil(Clear::SCENES)
@@ -196,51 +210,94 @@ impl Live<'_> {
     }
 }
 
-/// One row of cells.
-struct ComposeRow<'a, 'b> {
-    op: &'a Composite,
+/// One row of cells, by some rule. Each rule is a loop of its own: several in one are compiled worse.
+struct ComposeRow<'a, 'b, R> {
+    rule: R,
     live: &'a [Live<'b>],
     rows: &'a mut [Row],
+    at_least: u32,
     cells: &'a mut [f32],
 }
 
-impl wide::Loop for ComposeRow<'_, '_> {
+/// How samples of up to 64 cells become values.
+trait Rule64 {
+    /// Of `span.1` cells from `span.0` on; adds each cell's samples to `seen`.
+    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row);
+}
+
+impl<R: Rule64> wide::Loop for ComposeRow<'_, '_, R> {
     #[inline(always)]
     fn run(self) {
-        let ComposeRow { op, live, rows, cells } = self;
+        let ComposeRow { rule, live, rows, at_least, cells } = self;
         let mut result = [0f32; LANES];
         for (chunk, cells) in cells.chunks_mut(LANES).enumerate() {
             let (at, n) = (chunk * LANES, cells.len());
             let mut seen = [0u32; LANES];
-            match &op.reducer {
-                Reducer::Median(median) => middle(median, live, None, rows, (at, n), &mut seen, &mut result),
-                Reducer::Spread(median) => {
-                    middle(median, live, None, rows, (at, n), &mut seen, &mut result);
-                    let (centre, mut again) = (result, [0u32; LANES]);
-                    middle(median, live, Some(&centre), rows, (at, n), &mut again, &mut result);
-                }
-                Reducer::Percentile(p, sort) => percentile(*p, sort, live, rows, (at, n), &mut seen, &mut result),
-                Reducer::Mean => {
-                    let mut sums = [0f64; LANES];
-                    fold(live, rows, (at, n), &mut seen, |l, v| sums[l] += f64::from(v));
-                    result = std::array::from_fn(|l| (sums[l] / f64::from(seen[l])) as f32);
-                }
-                Reducer::Min => {
-                    result = [f32::NAN; LANES];
-                    fold(live, rows, (at, n), &mut seen, |l, v| result[l] = result[l].min(v));
-                }
-                Reducer::Max => {
-                    result = [f32::NAN; LANES];
-                    fold(live, rows, (at, n), &mut seen, |l, v| result[l] = result[l].max(v));
-                }
-            }
+            rule.of(live, rows, (at, n), &mut seen, &mut result);
             cells.copy_from_slice(&result[..n]);
-            if op.at_least > 1 {
+            if at_least > 1 {
                 for (c, s) in cells.iter_mut().zip(seen) {
-                    *c = if s >= op.at_least { *c } else { f32::NAN };
+                    *c = if s >= at_least { *c } else { f32::NAN };
                 }
             }
         }
+    }
+}
+
+struct Middle<'a>(&'a Median);
+struct Spread<'a>(&'a Median);
+struct Percentile<'a>(f64, &'a Sort);
+struct Mean;
+struct Least;
+struct Most;
+
+impl Rule64 for Middle<'_> {
+    #[inline(always)]
+    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row) {
+        middle(self.0, live, None, rows, span, seen, out);
+    }
+}
+
+impl Rule64 for Spread<'_> {
+    #[inline(always)]
+    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row) {
+        middle(self.0, live, None, rows, span, seen, out);
+        let (centre, mut again) = (*out, [0u32; LANES]);
+        middle(self.0, live, Some(&centre), rows, span, &mut again, out);
+    }
+}
+
+impl Rule64 for Percentile<'_> {
+    #[inline(always)]
+    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row) {
+        percentile(self.0, self.1, live, rows, span, seen, out);
+    }
+}
+
+impl Rule64 for Mean {
+    #[inline(always)]
+    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row) {
+        let mut sums = [0f64; LANES];
+        fold(live, rows, span, seen, &mut sums, |sum, v| sum + f64::from(v));
+        for l in 0..LANES {
+            out[l] = (sums[l] / f64::from(seen[l])) as f32;
+        }
+    }
+}
+
+impl Rule64 for Least {
+    #[inline(always)]
+    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row) {
+        *out = [f32::NAN; LANES];
+        fold(live, rows, span, seen, out, f32::min);
+    }
+}
+
+impl Rule64 for Most {
+    #[inline(always)]
+    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row) {
+        *out = [f32::NAN; LANES];
+        fold(live, rows, span, seen, out, f32::max);
     }
 }
 
@@ -305,22 +362,24 @@ fn percentile(
     }
 }
 
-/// Each usable sample in turn, with its lane.
+/// Takes each usable sample into the sum of its lane.
 #[inline(always)]
-fn fold(
+fn fold<T: Copy>(
     live: &[Live],
     rows: &mut [Row],
     (at, n): (usize, usize),
     seen: &mut [u32; LANES],
-    mut take: impl FnMut(usize, f32),
+    sums: &mut [T; LANES],
+    take: impl Fn(T, f32) -> T,
 ) {
     let mut usable = [0; LANES];
     for scene in live {
         if scene.usable(at, n, &mut usable) {
             scene.plane.values(at, n, &mut rows[0]);
-            for l in (0..n).filter(|l| usable[*l] != 0) {
-                seen[l] += 1;
-                take(l, rows[0][l]);
+            for l in 0..LANES {
+                let with = take(sums[l], rows[0][l]);
+                sums[l] = if usable[l] != 0 { with } else { sums[l] };
+                seen[l] += usable[l] & 1;
             }
         }
     }
@@ -388,7 +447,7 @@ impl Op for Composite {
             }
             for (row, live) in (strip..end).zip(&live) {
                 let range = out.row_range(&window, row);
-                wide::run(ComposeRow { op: self, live, rows: &mut rows, cells: &mut out.values_mut()[range] });
+                self.row(live, &mut rows, &mut out.values_mut()[range]);
             }
         }
         Ok(())

@@ -41,3 +41,36 @@ impl Op for Mark {
         "mark"
     }
 }
+
+/// The number of the first of a list of reasons that a cell has, from 1; 0 where it has none of them. For pictures: a cell
+/// is drawn in one colour.
+#[derive(Debug)]
+pub struct Leading {
+    /// The reasons, the weightiest first.
+    pub order: Vec<Reasons>,
+}
+
+impl Op for Leading {
+    fn output(&self, inputs: &[&PlaneSpec]) -> Result<(Kind, Unit)> {
+        match inputs {
+            [one] if matches!(one.kind, Kind::Flags { .. }) => Ok((Kind::Values, Unit::Unknown)),
+            _ => Err(Error::Usage("only a mask has reasons".into())),
+        }
+    }
+
+    fn compute(&self, inputs: &Inputs, out: &mut Tile) -> Result<()> {
+        let (source, window) = (inputs.tile(0), out.window);
+        for row in window.row..window.end_row() {
+            let (from, to) = (source.row_range(&window, row), out.row_range(&window, row));
+            for (o, bits) in out.values_mut()[to].iter_mut().zip(&source.bits()[from]) {
+                let first = self.order.iter().position(|r| bits & r.bits() != 0);
+                *o = first.map_or(0.0, |i| (i + 1) as f32);
+            }
+        }
+        Ok(())
+    }
+
+    fn step(&self) -> &'static str {
+        "leading reason"
+    }
+}

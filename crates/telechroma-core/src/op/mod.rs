@@ -31,7 +31,7 @@ pub use grow::Grow;
 pub use join::{Gather, Join, Overlap, Pick};
 pub use looks::Looks;
 pub use majority::Majority;
-pub use mark::Mark;
+pub use mark::{Leading, Mark};
 pub use mask::{FlagRule, FlagTest, Mask};
 pub use outlier::Outliers;
 pub use program::Compute;

@@ -7,7 +7,7 @@ mod picture;
 mod ramp;
 mod scale;
 
-pub use page::{ClassFigure, Entry, Legend, MapFigure, SceneFigure, Shown};
+pub use page::{ClassFigure, Entry, Legend, MapFigure, MaskFigure, SceneFigure, Shown};
 pub use picture::{Picture, PictureEncoder, PictureFile};
 pub use ramp::{Colour, RAMPS, Ramp};
 pub use scale::ends;

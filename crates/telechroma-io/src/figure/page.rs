@@ -80,6 +80,24 @@ pub struct SceneFigure<'a> {
     pub channels: [(String, (f64, f64)); 3],
 }
 
+/// Three bands as red, green and blue, and over them the reasons why cells are dropped.
+pub struct MaskFigure<'a> {
+    /// Its first three planes are drawn.
+    pub picture: &'a Picture,
+    /// Its one plane holds the numbers of the entries, from 1; 0 is clear.
+    pub reasons: &'a Picture,
+    /// Title and outlines.
+    pub shown: Shown,
+    /// Ends of the stretch of each channel.
+    pub stretch: [(f64, f64); 3],
+    /// The reasons, in the order of their numbers.
+    pub entries: Vec<Entry>,
+    /// Number of the entry that stands for no data.
+    pub fill: usize,
+    /// What is clear, in words.
+    pub clear: String,
+}
+
 /// Where things are on a page.
 struct Page {
     size: (u32, u32),
@@ -212,6 +230,53 @@ impl SceneFigure<'_> {
         let missing =
             red.iter().zip(green).zip(blue).filter(|((r, g), b)| r.is_nan() || g.is_nan() || b.is_nan()).count();
         no_data(&mut svg, (x, y + 4.0), missing, red.len());
+        svg.draw(&mut map)?;
+        encode(&map)
+    }
+}
+
+impl MaskFigure<'_> {
+    /// The page as PNG.
+    ///
+    /// # Errors
+    /// In words, where drawing fails.
+    pub fn png(self) -> Result<Vec<u8>, String> {
+        let MaskFigure { picture, reasons, shown, stretch, entries, fill, clear } = self;
+        let ([red, green, blue], [numbers]) = (picture.planes.as_slice(), reasons.planes.as_slice()) else {
+            return Err("a picture of a mask takes three bands and one plane of reasons".into());
+        };
+        let page = Page::of(picture);
+        let mut map = blank(page.size)?;
+        let level = |v: f32, (low, high): (f64, f64)| {
+            ((f64::from(v) - low) / (high - low) * 255.0).round().clamp(0.0, 255.0) as u8
+        };
+        blit(&mut map, &page, picture, |i| {
+            let v = [red[i], green[i], blue[i]];
+            let number = numbers[i] as usize; // NaN becomes 0
+            if number == fill || numbers[i].is_nan() || v.iter().any(|v| v.is_nan()) {
+                return NO_DATA;
+            }
+            let seen: Colour = std::array::from_fn(|c| level(v[c], stretch[c]));
+            match number.checked_sub(1).and_then(|n| entries.get(n)) {
+                None => seen,
+                // the ground stays to be seen beneath
+                Some(e) => std::array::from_fn(|c| ((2 * u16::from(seen[c]) + 3 * u16::from(e.colour[c])) / 5) as u8),
+            }
+        });
+        let mut svg = frame(&page, picture, &shown);
+        let x = page.right() + 24.0;
+        let mut y = f64::from(page.map.1) + 14.0;
+        svg.text((x, y), 14.0, true, INK, Anchor::Start, "dropped");
+        y += 14.0;
+        for (i, e) in entries.iter().enumerate().filter(|(_, e)| !e.amount.is_empty()) {
+            let colour = if i + 1 == fill { NO_DATA } else { e.colour };
+            svg.rect((x, y), (14.0, 14.0), &hex(colour), "#8b939a");
+            svg.text((x + 22.0, y + 11.0), 12.0, false, INK, Anchor::Start, &short(&e.name, 26));
+            svg.text((x + 22.0, y + 26.0), 11.0, false, SOFT, Anchor::Start, &e.amount);
+            y += 37.0;
+        }
+        svg.text((x, y + 20.0), 14.0, true, INK, Anchor::Start, "clear");
+        svg.text((x, y + 38.0), 11.0, false, SOFT, Anchor::Start, &clear);
         svg.draw(&mut map)?;
         encode(&map)
     }

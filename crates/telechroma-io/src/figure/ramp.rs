@@ -55,6 +55,11 @@ pub const RAMPS: &[Ramp] = &[
         doc: "dry to wet, for water and moisture",
         anchors: &[0xF0E5D2, 0xC8D2C3, 0x8ABABF, 0x4A90AF, 0x265C8E, 0x15295D],
     },
+    Ramp {
+        id: "warming",
+        doc: "cooler, alike, warmer, for differences of temperature",
+        anchors: &[0x2B4A8B, 0x8FA9D1, 0xF1EFEA, 0xDFA08A, 0x9C3B2E],
+    },
 ];
 
 /// Oklab (Ottosson 2020): lightness and two axes of colour.
