@@ -8,7 +8,7 @@ use std::sync::{Mutex, PoisonError};
 use telechroma_core::graph::{Graph, Inputs, NodeId};
 use telechroma_core::grid::Window;
 use telechroma_core::mask::Reasons;
-use telechroma_core::op::{Calibrator, Clear, Composite, FlagRule, Grow, Looks, Mask, Reduce, Sample};
+use telechroma_core::op::{Calibrator, Clear, Composite, FlagRule, FlagTest, Grow, Looks, Mask, Reduce, Sample};
 use telechroma_core::physics::{Calibration, Line};
 use telechroma_core::run::{Absorb, Budget, Part, Plan, Prepare, Silent, Sink, run};
 use telechroma_core::tile::{Cells, Kind};
@@ -74,7 +74,7 @@ fn season(block: (u32, u32)) -> (Graph, Vec<NodeId>) {
         let kind = Kind::Flags { outside: 1 };
         let flags = MemoryPlane::shared(&format!("f{s}"), here(), kind, Unit::Flags, block, cells);
         let flags = g.source(flags, None).unwrap();
-        let rules = vec![FlagRule { plane: 0, bits: 8, reason: Reasons::CLOUD }];
+        let rules = vec![FlagRule { plane: 0, test: FlagTest::Any(8), reason: Reasons::CLOUD }];
         let mask = g.add(Mask { rules }, &[flags]).unwrap();
         let grow = Grow { seeds: Reasons::CLOUD, radius_m: 60.0, cell_m: (30.0, 30.0) };
         masks.push(g.add(grow, &[mask]).unwrap());

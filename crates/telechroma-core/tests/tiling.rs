@@ -4,10 +4,10 @@
 use proptest::prelude::*;
 use telechroma_core::graph::{Graph, NodeId};
 use telechroma_core::index::Program;
-use telechroma_core::mask::Reasons;
+use telechroma_core::mask::{Reasons, SceneLevels};
 use telechroma_core::op::{
-    Calibrate, Calibrator, Choice, Choose, Chosen, Clear, Composite, Compute, FlagRule, Grow, Looks, Mask, OfChosen,
-    Reduce, Sample,
+    BySunAngle, Calibrate, Calibrator, Choice, Choose, Chosen, Clear, CloudTest, Composite, Compute, Facet, FlagRule,
+    FlagTest, Grow, Leading, Looks, Majority, Mark, Mask, OfChosen, Outliers, Reduce, Relight, Sample, Terrain,
 };
 use telechroma_core::physics::{Calibration, Line};
 use telechroma_core::tile::{Cells, Kind};
@@ -76,7 +76,7 @@ fn graph() -> Graph {
 }
 
 fn rules() -> Vec<FlagRule> {
-    let rule = |bits, reason| FlagRule { plane: 0, bits, reason };
+    let rule = |bits, reason| FlagRule { plane: 0, test: FlagTest::Any(bits), reason };
     vec![rule(1, Reasons::FILL), rule(8, Reasons::CLOUD), rule(16, Reasons::SHADOW)]
 }
 
@@ -268,4 +268,57 @@ proptest! {
         prop_assert_eq!(&got[0], &Cells::Values(values));
         prop_assert_eq!(report.decoded_again, 0);
     }
+}
+
+#[test]
+fn slopes_and_light() {
+    both(|g, padded| {
+        let heights = source(g, 1, Kind::Values, padded, None);
+        let band = source(g, 2, Kind::Values, padded, None);
+        let facet = |facet| Terrain { facet, cell_m: (0.3, 0.2) };
+        let light = Facet::Light { elevation: 40.0, azimuth: 150.0 };
+        let light = g.add(facet(light), &[heights]).unwrap();
+        vec![
+            g.add(facet(Facet::Slope), &[heights]).unwrap(),
+            g.add(facet(Facet::Aspect), &[heights]).unwrap(),
+            g.add(Relight { elevation: 40.0, c: 0.2 }, &[band, light]).unwrap(),
+            g.add(BySunAngle, &[band, heights]).unwrap(),
+        ]
+    });
+}
+
+#[test]
+fn masks_from_the_cells_themselves() {
+    both(|g, padded| {
+        let bands: Vec<NodeId> = (0..8).map(|k| source(g, 10 + k, Kind::Values, padded, None)).collect();
+        let levels = SceneLevels { land: Some((0.2, 0.7)), water: None, threshold: 0.3 };
+        let test = CloudTest { thermal: true, cirrus: Some(0.5), saturated: [0.99; 3], levels };
+        let found = g.add(test, &bands).unwrap();
+        let tidy = g.add(Majority { reason: Reasons::WATER }, &[found]).unwrap();
+        let flags = source(g, 2, FLAGS, padded, None);
+        vec![
+            found,
+            tidy,
+            g.add(Leading { order: vec![Reasons::CLOUD, Reasons::SHADOW] }, &[flags]).unwrap(),
+            g.add(Mark { reason: Reasons::GIVEN }, &[flags]).unwrap(),
+            g.add(Mark { reason: Reasons::GIVEN }, &[bands[0]]).unwrap(),
+        ]
+    });
+}
+
+#[test]
+fn outliers_in_time() {
+    both(|g, padded| {
+        const SCENES: u64 = 18;
+        let masks: Vec<NodeId> = (0..SCENES)
+            .map(|k| {
+                let flags = source(g, 100 + k, FLAGS, padded, None);
+                g.add(Mask { rules: rules() }, &[flags]).unwrap()
+            })
+            .collect();
+        let mut inputs: Vec<NodeId> = masks.chunks(Clear::SCENES).map(|m| g.add(Clear, m).unwrap()).collect();
+        inputs.extend((0..2 * SCENES).map(|k| source(g, 200 + k, Kind::Values, padded, None)));
+        let days: Vec<f64> = (0..SCENES).map(|k| 16.0 * k as f64).collect();
+        [0, 16].map(|first| g.add(Outliers { days: days.clone(), first }, &inputs).unwrap()).to_vec()
+    });
 }

@@ -10,8 +10,8 @@ use telechroma_core::grid::Grid;
 use telechroma_core::index::Program;
 use telechroma_core::mask::Reasons;
 use telechroma_core::op::{
-    Calibrate, Calibrator, Choice, Choose, Clear, Composite, Compute, FlagRule, Grow, Looks, Mask, OfChosen, Reduce,
-    Sample,
+    Calibrate, Calibrator, Choice, Choose, Clear, Composite, Compute, FlagRule, FlagTest, Grow, Looks, Mask, OfChosen,
+    Reduce, Sample,
 };
 use telechroma_core::physics::{Calibration, reflectance_line};
 use telechroma_core::plot::{Plot, PlotRow, PlotSink, Polygon, Ring, Weighting};
@@ -79,7 +79,10 @@ fn bits_of_the_quality_plane_become_reasons() {
     let e = example("qa_pixel_bits");
     let qa: Vec<u16> = numbers(&e["inputs"]["qa"]).into_iter().map(|q| q as u16).collect();
     let legend = telechroma_core::sensor::find("landsat-oli-tirs").unwrap().flags[0].legend();
-    let rules = legend.iter().map(|(bits, reason)| FlagRule { plane: 0, bits: *bits, reason: *reason }).collect();
+    let rules = legend
+        .iter()
+        .map(|(bits, reason)| FlagRule { plane: 0, test: FlagTest::Any(*bits), reason: *reason })
+        .collect();
     let mut g = Graph::new(grid(qa.len(), 1, 30.0));
     let flags = row("qa", Kind::Flags { outside: 1 }, Unit::Flags, Cells::Bits(qa));
     let flags = g.source(flags, None).unwrap();

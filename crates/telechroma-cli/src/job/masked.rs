@@ -16,7 +16,6 @@ use crate::report::Report;
 
 /// Reasons by weight, with their colours: a cell that has several is drawn in that of the first.
 const ORDER: &[(Reasons, Colour)] = &[
-    (Reasons::FILL, [0, 0, 0]),
     (Reasons::GIVEN, [138, 109, 59]),
     (Reasons::CLOUD, [226, 87, 76]),
     (Reasons::SHADOW, [63, 95, 196]),
@@ -103,16 +102,11 @@ fn draw(
     let (picture, reasons) = (file.finish(), classes.finish());
     let numbers = &reasons.planes[0];
     let count = |n: usize| numbers.iter().filter(|v| **v == n as f32).count();
-    let fill = 1; // it leads the order
-    let seen = (numbers.len() - count(fill)).max(1);
-    let share = |n: usize, of: usize| format!("{:.1} %", 100.0 * n as f64 / of as f64);
+    let seen = numbers.iter().filter(|v| !v.is_nan()).count();
+    let share = |n: usize, of: usize| format!("{:.1} %", 100.0 * n as f64 / of.max(1) as f64);
     let entry = |(i, (reason, colour)): (usize, &(Reasons, Colour))| {
         let def = REASONS.iter().find(|d| d.reason == *reason);
-        let amount = match (count(i + 1), i + 1 == fill) {
-            (0, _) => String::new(),
-            (n, true) => format!("{} of the scene", share(n, numbers.len())),
-            (n, false) => share(n, seen),
-        };
+        let amount = Some(count(i + 1)).filter(|n| *n > 0).map_or(String::new(), |n| share(n, seen));
         Entry { name: def.map_or(String::new(), |d| d.name.to_string()), amount, colour: *colour }
     };
     // clouds would leave the ground no light: the stretch is that of the clear cells
@@ -130,6 +124,7 @@ fn draw(
     };
     let entries = ORDER.iter().enumerate().map(entry).collect();
     let clear = format!("{} of the cells seen", share(count(0), seen));
+    let fill = format!("{} of the scene", share(numbers.len() - seen, numbers.len()));
     let figure = MaskFigure { picture: &picture, reasons: &reasons, shown, stretch, entries, fill, clear };
     figure.png().map_err(|e| Report::failed(format!("the picture cannot be drawn: {e}")))
 }

@@ -272,7 +272,7 @@ fn campaign_files() {
     run("[mask]\ngrwo = \"60m\"\n", 2, &["line 2: unknown key 'mask.grwo': did you mean 'mask.grow'?"]);
     run("[layers]\nuse = [\"ndvi\"\n", 2, &["line"]);
     run("[layers]\nuse = [\"ndvi\"]\n[composite]\nat_least = \"two\"\n", 2, &["at_least"]);
-    run("[layers]\nuse = [\"ndvi\"]\n[composite]\nby = \"mean\"\n", 2, &["composite.by"]);
+    run("[layers]\nuse = [\"ndvi\"]\n[composite]\nby = \"meen\"\n", 2, &["composite.by"]);
     run("[layers]\nuse = [\"ndvi\"]\n[output]\ntables = [\"xls\"]\n", 2, &["\"xls\" is not available"]);
     run("name = \"x\"\n", 2, &["nothing to make"]);
     p.fails(&["run", "none.toml"], 1, &["none.toml"]);

@@ -19,7 +19,7 @@ fn step_by_step_is_one_pass() {
     std::fs::write(dir.path().join("list.txt"), inputs.join("\n")).unwrap();
     p.ok(&["composite", "@list.txt", "--bands", "green,red,nir,lwir11", "--out", "steps.tif"]);
     let ran = p.ok(&["composite", "scenes", "--grow", "60m", "--bands", "green,red,nir,lwir11", "--out", "once.tif"]);
-    assert!(ran.err.contains("raw scenes: calibrated to toa, masked (fill, dilated, cirrus, cloud, shadow, grown 60m), median of all dates"), "{}", ran.err);
+    assert!(ran.err.contains("raw scenes: calibrated to toa, masked (drop fill, dilated, cirrus, cloud, shadow; clouds and shadows grown by 60m), median of all dates"), "{}", ran.err);
     for band in 0..5 {
         assert!(
             same(&values(&dir.path().join("steps.tif"), band), &values(&dir.path().join("once.tif"), band)),

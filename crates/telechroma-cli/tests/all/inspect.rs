@@ -59,7 +59,7 @@ fn troubles_are_named() {
         "_B7.TIF, but the delivery does not hold it",
         "green (B3): 25",
         "saturated",
-        "nbr (no swir22)",
+        "more need bands that are not here",
     ] {
         let plain = ran.out.split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(plain.contains(says), "'{says}' is not in\n{}", ran.out);

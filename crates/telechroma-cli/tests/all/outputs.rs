@@ -154,5 +154,5 @@ fn rasters_say_how_they_were_made() {
     assert!(d["bands"][0]["formula"].as_str().unwrap().contains("lwir11 / (1 +"));
     assert_eq!(d["inputs"][1]["id"].as_str().unwrap(), scenes[1].id());
     assert!(d["inputs"][1]["digest"].as_str().unwrap().starts_with("sha256:"));
-    assert_eq!(d["steps"][1], "drop fill, dilated, cirrus, cloud, shadow, grown by 60m");
+    assert_eq!(d["steps"][1], "drop fill, dilated, cirrus, cloud, shadow; clouds and shadows grown by 60m");
 }

@@ -33,3 +33,17 @@ fn scenes_and_maps_are_drawn_from_scenes_and_from_rasters() {
     p.fails(&["composite", "c.tif", "--out", "x"], 2, &["hold no scene"]);
     assert!(!dir.path().join("x.png").exists() && !dir.path().join("x").exists());
 }
+
+#[test]
+fn a_mask_is_drawn_over_its_scene() {
+    let (dir, scenes, p) = season(2);
+    p.ok(&["draw", "mask", "scenes", "--out", "m"]);
+    let of = |i: usize| dir.path().join(format!("m/{}_mask.png", scenes[i].id()));
+    assert_eq!(size(&of(0)), (40 * 21 + 78 + 216, 30 * 21 + 92 + 62));
+    let first = std::fs::read(of(0)).unwrap();
+    p.ok(&["draw", "mask", "scenes", "--overwrite", "--out", "m", "--grow", "60m"]);
+    assert!(std::fs::read(of(0)).unwrap() != first, "what was grown shows");
+    p.fails(&["draw", "mask", "scenes", "--out", "one.png"], 2, &["do not go into one file"]);
+    p.fails(&["draw", "mask", "scenes", "--bands", "red,nir", "--out", "n"], 2, &["three bands"]);
+    assert!(!dir.path().join("n").exists());
+}

@@ -6,7 +6,7 @@ use crate::mask::Reasons;
 use crate::tile::{Cells, Kind, PlaneSpec, Tile};
 use crate::units::Unit;
 
-/// The reason where a plane is neither zero nor missing; missing is not marked.
+/// The reason where a plane is neither zero nor missing; missing, and fill of a mask, is not marked.
 #[derive(Debug)]
 pub struct Mark {
     /// The reason.
@@ -31,7 +31,10 @@ impl Op for Mark {
                 Cells::Values(v) => {
                     cells.iter_mut().zip(&v[from]).for_each(|(o, v)| *o = bits(!v.is_nan() && *v != 0.0));
                 }
-                Cells::Bits(b) => cells.iter_mut().zip(&b[from]).for_each(|(o, b)| *o = bits(*b != 0)),
+                Cells::Bits(b) => {
+                    let set = |b: u16| b & !Reasons::FILL.bits() != 0;
+                    cells.iter_mut().zip(&b[from]).for_each(|(o, b)| *o = bits(set(*b)));
+                }
             }
         }
         Ok(())
@@ -42,8 +45,8 @@ impl Op for Mark {
     }
 }
 
-/// The number of the first of a list of reasons that a cell has, from 1; 0 where it has none of them. For pictures: a cell
-/// is drawn in one colour.
+/// The number of the first of a list of reasons that a cell has, from 1; 0 where it has none of them; missing where it is
+/// fill. For pictures: a cell is drawn in one colour.
 #[derive(Debug)]
 pub struct Leading {
     /// The reasons, the weightiest first.
@@ -64,7 +67,8 @@ impl Op for Leading {
             let (from, to) = (source.row_range(&window, row), out.row_range(&window, row));
             for (o, bits) in out.values_mut()[to].iter_mut().zip(&source.bits()[from]) {
                 let first = self.order.iter().position(|r| bits & r.bits() != 0);
-                *o = first.map_or(0.0, |i| (i + 1) as f32);
+                let fill = bits & Reasons::FILL.bits() != 0;
+                *o = if fill { f32::NAN } else { first.map_or(0.0, |i| (i + 1) as f32) };
             }
         }
         Ok(())

@@ -76,7 +76,7 @@ mod tests {
     #[test]
     fn a_plane_has_its_own_gradient_and_falls_away_from_its_rise() {
         for (east, north, slope, aspect) in
-            [(1.0, 0.0, 45.0, 270.0), (0.0, -0.5, 26.565_051_177, 0.0), (-0.3, 0.3, 22.988_0, 135.0)]
+            [(1.0, 0.0, 45.0, 270.0), (0.0, -0.5, 26.565_051_177, 0.0), (-0.3, 0.3, 22.989_768, 135.0)]
         {
             let g = gradient(plane(east, north), 30.0, 20.0);
             assert!((g.0 - east).abs() < 1e-12 && (g.1 - north).abs() < 1e-12);

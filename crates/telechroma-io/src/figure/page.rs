@@ -84,7 +84,7 @@ pub struct SceneFigure<'a> {
 pub struct MaskFigure<'a> {
     /// Its first three planes are drawn.
     pub picture: &'a Picture,
-    /// Its one plane holds the numbers of the entries, from 1; 0 is clear.
+    /// Its one plane holds the numbers of the entries, from 1; 0 is clear, NaN is fill.
     pub reasons: &'a Picture,
     /// Title and outlines.
     pub shown: Shown,
@@ -92,8 +92,8 @@ pub struct MaskFigure<'a> {
     pub stretch: [(f64, f64); 3],
     /// The reasons, in the order of their numbers.
     pub entries: Vec<Entry>,
-    /// Number of the entry that stands for no data.
-    pub fill: usize,
+    /// How much is fill, in words.
+    pub fill: String,
     /// What is clear, in words.
     pub clear: String,
 }
@@ -253,7 +253,7 @@ impl MaskFigure<'_> {
         blit(&mut map, &page, picture, |i| {
             let v = [red[i], green[i], blue[i]];
             let number = numbers[i] as usize; // NaN becomes 0
-            if number == fill || numbers[i].is_nan() || v.iter().any(|v| v.is_nan()) {
+            if numbers[i].is_nan() || v.iter().any(|v| v.is_nan()) {
                 return NO_DATA;
             }
             let seen: Colour = std::array::from_fn(|c| level(v[c], stretch[c]));
@@ -268,9 +268,9 @@ impl MaskFigure<'_> {
         let mut y = f64::from(page.map.1) + 14.0;
         svg.text((x, y), 14.0, true, INK, Anchor::Start, "dropped");
         y += 14.0;
-        for (i, e) in entries.iter().enumerate().filter(|(_, e)| !e.amount.is_empty()) {
-            let colour = if i + 1 == fill { NO_DATA } else { e.colour };
-            svg.rect((x, y), (14.0, 14.0), &hex(colour), "#8b939a");
+        let fill = Entry { name: "fill".into(), amount: fill, colour: NO_DATA };
+        for e in entries.iter().filter(|e| !e.amount.is_empty()).chain([&fill]) {
+            svg.rect((x, y), (14.0, 14.0), &hex(e.colour), "#8b939a");
             svg.text((x + 22.0, y + 11.0), 12.0, false, INK, Anchor::Start, &short(&e.name, 26));
             svg.text((x + 22.0, y + 26.0), 11.0, false, SOFT, Anchor::Start, &e.amount);
             y += 37.0;

@@ -51,14 +51,14 @@ pub const RAMPS: &[Ramp] = &[
     },
     Ramp { id: "soil", doc: "covered to bare, for soil", anchors: &[0xF2EFE4, 0xE3CB9F, 0xC59C65, 0x90663A, 0x553820] },
     Ramp {
-        id: "water",
-        doc: "dry to wet, for water and moisture",
-        anchors: &[0xF0E5D2, 0xC8D2C3, 0x8ABABF, 0x4A90AF, 0x265C8E, 0x15295D],
-    },
-    Ramp {
         id: "warming",
         doc: "cooler, alike, warmer, for differences of temperature",
         anchors: &[0x2B4A8B, 0x8FA9D1, 0xF1EFEA, 0xDFA08A, 0x9C3B2E],
+    },
+    Ramp {
+        id: "water",
+        doc: "dry to wet, for water and moisture",
+        anchors: &[0xF0E5D2, 0xC8D2C3, 0x8ABABF, 0x4A90AF, 0x265C8E, 0x15295D],
     },
 ];
 
