@@ -31,7 +31,7 @@ pub fn otsu(counts: &[u64], from: f64, to: f64) -> Option<Otsu> {
     let sum: f64 = counts.iter().enumerate().map(|(i, n)| *n as f64 * centre(i)).sum();
     let mean = sum / all;
     let total: f64 = counts.iter().enumerate().map(|(i, n)| *n as f64 * (centre(i) - mean).powi(2)).sum::<f64>() / all;
-    if !(total > 0.0) {
+    if total.is_nan() || total <= 0.0 {
         return None;
     }
     let (mut below, mut below_sum) = (0.0, 0.0);
@@ -75,7 +75,7 @@ mod tests {
             let e = worked::example(name);
             let values = match name {
                 "otsu_two_lumps" => (0..2000)
-                    .map(|k| f64::from(k))
+                    .map(f64::from)
                     .map(|k| if k % 3.0 == 0.0 { 0.6 + 0.1 * (0.7 * k).sin() } else { 0.15 + 0.08 * (1.3 * k).cos() })
                     .collect(),
                 _ => e.numbers("values"),

@@ -3,7 +3,7 @@
 /// A jump in the blue since the last clear look that no change of the ground explains (Hagolle et al. 2010): the longer
 /// ago, the more is allowed; a redder jump is the ground's.
 pub fn is_blue_jump(blue: f64, red: f64, days: f64) -> bool {
-    blue > 0.03 * (1.0 + days / 30.0) && !(red > 1.5 * blue)
+    blue > 0.03 * (1.0 + days / 30.0) && red <= 1.5 * blue
 }
 
 /// Looks that a series needs for its spread to mean anything.

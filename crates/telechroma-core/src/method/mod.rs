@@ -35,4 +35,4 @@ pub use season::{
 pub use sky::{FoundSky, find_sky};
 pub use stack::By;
 pub use suspect::{Suspects, suspicious};
-pub use terrain::{plan_slopes, terrain_constants};
+pub use terrain::{Constants, Facets, plan_slopes, terrain_constants};

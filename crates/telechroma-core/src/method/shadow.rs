@@ -239,7 +239,7 @@ pub(super) fn find_shadows(
         let (shift, size) = (light.shift(height), (cols, rows));
         // where no height matches well, the usual one may still point at dark cells
         unmatched.into_iter().for_each(|o| maps.cast(o, shift, size, true, &mut shadow));
-        maps.from_beyond(shift, size, &mut shadow);
+        maps.beyond_the_edge(shift, size, &mut shadow);
     }
     for _ in 0..FRINGE {
         shadow = maps.widened(&shadow, (cols, rows));
@@ -328,7 +328,7 @@ fn best_height(object: &Object, (from, to): (f64, f64), light: &Light, maps: &Ma
 impl Maps<'_> {
     /// Shadows of clouds that hang beyond the scene's edge: no cloud can be matched there, so dark cells that are not water
     /// are taken for shadow where what would throw it, at the scene's usual height of clouds, is not seen.
-    fn from_beyond(&self, (across, down): (i64, i64), (cols, rows): (u32, u32), onto: &mut Bitmap) {
+    fn beyond_the_edge(&self, (across, down): (i64, i64), (cols, rows): (u32, u32), onto: &mut Bitmap) {
         for row in 0..i64::from(rows) {
             let above = self.seen.count(row - down, -across, i64::from(cols) - across);
             if above == cols {

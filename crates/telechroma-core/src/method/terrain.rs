@@ -79,6 +79,12 @@ impl Absorb for Fits {
     }
 }
 
+/// Bands with their constant c.
+pub type Constants = Vec<(BandRole, f64)>;
+
+/// A facet's name, plane and unit.
+pub type Facets = (&'static str, NodeId, Unit);
+
 /// The constant c of each of a scene's bands of reflected light, over its clear cells, and what is odd.
 ///
 /// # Errors
@@ -90,7 +96,7 @@ pub fn terrain_constants(
     target: Target,
     budget: Budget,
     observer: &dyn Observer,
-) -> Result<(Vec<(BandRole, f64)>, Vec<Note>)> {
+) -> Result<(Constants, Vec<Note>)> {
     let level = Scene { relief: None, ..scene.clone() };
     let mut g = Graph::new((*scene.grid).clone());
     let options = MaskOptions { unmasked: true, ..MaskOptions::default() };
@@ -134,7 +140,7 @@ pub fn plan_slopes(
     name: &str,
     elevation: &Arc<dyn PlaneSource>,
     frame: &Frame,
-) -> Result<(Graph, Vec<(&'static str, NodeId, Unit)>, Vec<Note>)> {
+) -> Result<(Graph, Vec<Facets>, Vec<Note>)> {
     let framed = frame.over(&[(name.to_string(), elevation.spec().grid.clone())])?;
     let mut g = Graph::new(framed.grid);
     let mut planes = vec![];

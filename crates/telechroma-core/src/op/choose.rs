@@ -148,12 +148,11 @@ impl wide::Loop for ChooseRow<'_, '_> {
             }
             if op.choice == Choice::Medoid {
                 medoid(work, k, bands);
-                for j in 0..k {
-                    let (sums, usable) = (&work.sums[j], &work.usable[j]);
+                for ((sums, usable), number) in work.sums.iter().zip(&work.usable).zip(&numbers).take(k) {
                     for l in 0..LANES {
                         let better = usable[l] != 0 && sums[l] < best[l];
                         best[l] = if better { sums[l] } else { best[l] };
-                        chosen[l] = if better { numbers[j] } else { chosen[l] };
+                        chosen[l] = if better { *number } else { chosen[l] };
                     }
                 }
             }

@@ -119,7 +119,7 @@ fn layers(path: &Path, tiff: &Arc<Tiff>, d: &Description, digest: String) -> Res
         });
     }
     let period = d.period.clone().unwrap_or_else(|| "all".into());
-    let classes = d.classes.iter().map(|c| (c.value.into(), c.name.clone())).collect();
+    let classes = d.classes.iter().map(|c| (c.value, c.name.clone())).collect();
     Ok(LayerSet { name: name_of(path), period, grid: tiff.grid.clone(), layers, classes, digest })
 }
 
