@@ -3,7 +3,7 @@
 #![allow(missing_docs, clippy::unwrap_used)] // benches
 
 use telechroma_core::graph::{Graph, NodeId};
-use telechroma_core::op::{Calibrator, Clear, Composite, FlagRule, FlagTest, Mask, Reduce, Sample};
+use telechroma_core::op::{BandRule, Calibrator, Clear, Composite, FlagRule, FlagTest, Mask, Sample};
 use telechroma_core::physics::{Calibration, Line};
 use telechroma_core::tile::{Cells, Kind};
 use telechroma_core::units::Unit;
@@ -42,7 +42,7 @@ fn stack(dates: u64, run: Option<u64>) -> (Graph, Vec<NodeId>) {
     (g, inputs)
 }
 
-fn nanoseconds(rule: Reduce, dates: u64, run: Option<u64>) -> f64 {
+fn nanoseconds(rule: BandRule, dates: u64, run: Option<u64>) -> f64 {
     let line = Calibration::Line(Line { gain: 2e-5, offset: -0.1 });
     let one = || {
         let (mut g, inputs) = stack(dates, run);
@@ -57,11 +57,11 @@ fn nanoseconds(rule: Reduce, dates: u64, run: Option<u64>) -> f64 {
 
 fn main() {
     let rules = [
-        ("median", Reduce::Median),
-        ("p25", Reduce::Percentile(25.0)),
-        ("spread", Reduce::Spread),
-        ("mean", Reduce::Mean),
-        ("max", Reduce::Max),
+        ("median", BandRule::Median),
+        ("p25", BandRule::Percentile(25.0)),
+        ("spread", BandRule::Spread),
+        ("mean", BandRule::Mean),
+        ("max", BandRule::Max),
     ];
     println!("nanoseconds a cell, one thread");
     for (name, rule) in rules {

@@ -9,8 +9,8 @@ use telechroma_core::grid::Grid;
 use telechroma_core::index::Program;
 use telechroma_core::mask::Reasons;
 use telechroma_core::op::{
-    Calibrator, Choice, Choose, Chosen, Clear, Composite, Compute, FlagRule, FlagTest, Grow, How, Mask, Reduce, Sample,
-    align,
+    BandRule, Calibrator, Choice, Choose, Chosen, Clear, Composite, Compute, FlagRule, FlagTest, Grow, How, Mask,
+    Sample, align,
 };
 use telechroma_core::physics::{Calibration, Line};
 use telechroma_core::plot::{Polygon, Weighting, cover};
@@ -76,7 +76,7 @@ fn samples(dates: u64) -> Vec<Sample> {
     (0..dates).map(|_| Sample::Counts(Calibrator::new(line, Some(0)))).collect()
 }
 
-fn reduced(rule: Reduce, dates: u64) -> (Graph, Vec<NodeId>) {
+fn reduced(rule: BandRule, dates: u64) -> (Graph, Vec<NodeId>) {
     let mut s = stack(dates, 1);
     let inputs: Vec<NodeId> = s.clear.iter().chain(&s.bands[0]).copied().collect();
     let node = s.graph.add(Composite::new(rule, samples(dates), Unit::Reflectance, 1), &inputs).unwrap();
@@ -92,17 +92,17 @@ fn on_one_thread(b: Bencher, make: impl Fn() -> (Graph, Vec<NodeId>) + Sync) {
 /// The median of so many dates, half of the cells masked in blobs; cells a second on one thread.
 #[divan::bench(args = [6, 12, 24, 48, 64], sample_count = 9)]
 fn median(b: Bencher, dates: u64) {
-    on_one_thread(b, || reduced(Reduce::Median, dates));
+    on_one_thread(b, || reduced(BandRule::Median, dates));
 }
 
 /// Other statistics of 24 dates.
 #[divan::bench(args = ["mean", "max", "p25", "spread"], sample_count = 9)]
 fn statistic(b: Bencher, rule: &str) {
     let rule = match rule {
-        "mean" => Reduce::Mean,
-        "max" => Reduce::Max,
-        "p25" => Reduce::Percentile(25.0),
-        _ => Reduce::Spread,
+        "mean" => BandRule::Mean,
+        "max" => BandRule::Max,
+        "p25" => BandRule::Percentile(25.0),
+        _ => BandRule::Spread,
     };
     on_one_thread(b, || reduced(rule, 24));
 }
@@ -119,7 +119,9 @@ fn four_bands(b: Bencher, rule: &str) {
             _ => {
                 let nodes = s.bands.iter().map(|band| {
                     let inputs: Vec<NodeId> = s.clear.iter().chain(band).copied().collect();
-                    s.graph.add(Composite::new(Reduce::Median, samples(DATES), Unit::Reflectance, 1), &inputs).unwrap()
+                    s.graph
+                        .add(Composite::new(BandRule::Median, samples(DATES), Unit::Reflectance, 1), &inputs)
+                        .unwrap()
                 });
                 let nodes = nodes.collect();
                 return (s.graph, nodes);

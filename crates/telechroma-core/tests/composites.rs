@@ -3,7 +3,7 @@
 
 use proptest::prelude::*;
 use telechroma_core::graph::{Graph, NodeId};
-use telechroma_core::op::{Choice, Choose, Chosen, Clear, Composite, OfChosen, Reduce, Sample};
+use telechroma_core::op::{BandRule, Choice, Choose, Chosen, Clear, Composite, OfChosen, Sample};
 use telechroma_core::tile::{Cells, Kind};
 use telechroma_core::units::Unit;
 use telechroma_testkit::memory::{MemoryPlane, compute, grid};
@@ -54,7 +54,7 @@ fn read(g: Graph, node: NodeId) -> Vec<f32> {
 }
 
 /// The statistic of the usable samples of a cell, sorted.
-fn plain(by: Reduce, v: &[f64]) -> f64 {
+fn plain(by: BandRule, v: &[f64]) -> f64 {
     let n = v.len();
     if n == 0 {
         return f64::NAN;
@@ -65,16 +65,16 @@ fn plain(by: Reduce, v: &[f64]) -> f64 {
         v[low] + (h - low as f64) * (v[(low + 1).min(n - 1)] - v[low])
     };
     match by {
-        Reduce::Median => at(50.0),
-        Reduce::Percentile(p) => at(p),
-        Reduce::Mean => v.iter().sum::<f64>() / n as f64,
-        Reduce::Min => v[0],
-        Reduce::Max => v[n - 1],
-        Reduce::Spread => {
+        BandRule::Median => at(50.0),
+        BandRule::Percentile(p) => at(p),
+        BandRule::Mean => v.iter().sum::<f64>() / n as f64,
+        BandRule::Min => v[0],
+        BandRule::Max => v[n - 1],
+        BandRule::Spread => {
             let centre = at(50.0);
             let mut away: Vec<f64> = v.iter().map(|x| (x - centre).abs()).collect();
             away.sort_by(f64::total_cmp);
-            plain(Reduce::Median, &away)
+            plain(BandRule::Median, &away)
         }
     }
 }
@@ -89,8 +89,8 @@ proptest! {
     #[test]
     fn statistics_of_a_band(looks in looks(), percent in 0.0f64..=100.0, at_least in 1u32..4) {
         let rules = [
-            Reduce::Median, Reduce::Mean, Reduce::Min, Reduce::Max, Reduce::Spread,
-            Reduce::Percentile(percent), Reduce::Percentile(0.0), Reduce::Percentile(100.0),
+            BandRule::Median, BandRule::Mean, BandRule::Min, BandRule::Max, BandRule::Spread,
+            BandRule::Percentile(percent), BandRule::Percentile(0.0), BandRule::Percentile(100.0),
         ];
         for by in rules {
             let Stack { mut g, clear, bands } = stack(&looks);

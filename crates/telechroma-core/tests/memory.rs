@@ -8,7 +8,7 @@ use std::sync::{Mutex, PoisonError};
 use telechroma_core::graph::{Graph, Inputs, NodeId};
 use telechroma_core::grid::Window;
 use telechroma_core::mask::Reasons;
-use telechroma_core::op::{Calibrator, Clear, Composite, FlagRule, FlagTest, Grow, Looks, Mask, Reduce, Sample};
+use telechroma_core::op::{BandRule, Calibrator, Clear, Composite, FlagRule, FlagTest, Grow, Looks, Mask, Sample};
 use telechroma_core::physics::{Calibration, Line};
 use telechroma_core::run::{Absorb, Budget, Part, Plan, Prepare, Silent, Sink, run};
 use telechroma_core::tile::{Cells, Kind};
@@ -91,7 +91,7 @@ fn season(block: (u32, u32)) -> (Graph, Vec<NodeId>) {
         }
         let line = Calibration::Line(Line { gain: 2e-5, offset: -0.1 });
         let samples = (0..6).map(|_| Sample::Counts(Calibrator::new(line, Some(0)))).collect();
-        planes.push(g.add(Composite::new(Reduce::Median, samples, Unit::Reflectance, 1), &inputs).unwrap());
+        planes.push(g.add(Composite::new(BandRule::Median, samples, Unit::Reflectance, 1), &inputs).unwrap());
     }
     (g, planes)
 }

@@ -6,8 +6,8 @@ use telechroma_core::graph::{Graph, NodeId};
 use telechroma_core::index::Program;
 use telechroma_core::mask::{Reasons, SceneLevels};
 use telechroma_core::op::{
-    BySunAngle, Calibrate, Calibrator, Choice, Choose, Chosen, Clear, CloudTest, Composite, Compute, Facet, FlagRule,
-    FlagTest, Grow, Leading, Looks, Majority, Mark, Mask, OfChosen, Outliers, Reduce, Relight, Sample, Terrain,
+    BandRule, BySunAngle, Calibrate, Calibrator, Choice, Choose, Chosen, Clear, CloudTest, Composite, Compute, Facet,
+    FlagRule, FlagTest, Grow, Leading, Looks, Majority, Mark, Mask, OfChosen, Outliers, Relight, Sample, Terrain,
 };
 use telechroma_core::physics::{Calibration, Line};
 use telechroma_core::tile::{Cells, Kind};
@@ -140,10 +140,11 @@ fn rules_of_composites(g: &mut Graph, clear: &[NodeId], counts: &[NodeId], value
     let n = counts.len();
     let with = |planes: &[NodeId]| clear.iter().chain(planes).copied().collect::<Vec<_>>();
     let samples = || (0..n).map(|k| Sample::Counts(line(2e-5 * (1.0 + k as f64 * 0.1)))).collect::<Vec<_>>();
-    let mut planes: Vec<NodeId> = [Reduce::Mean, Reduce::Min, Reduce::Max, Reduce::Percentile(30.0), Reduce::Spread]
-        .into_iter()
-        .map(|by| g.add(Composite::new(by, samples(), Unit::Reflectance, 1), &with(counts)).unwrap())
-        .collect();
+    let mut planes: Vec<NodeId> =
+        [BandRule::Mean, BandRule::Min, BandRule::Max, BandRule::Percentile(30.0), BandRule::Spread]
+            .into_iter()
+            .map(|by| g.add(Composite::new(by, samples(), Unit::Reflectance, 1), &with(counts)).unwrap())
+            .collect();
     for choice in [Choice::Medoid, Choice::Best, Choice::Latest, Choice::Earliest] {
         let each = (0..n).map(|k| vec![Sample::Counts(line(2e-5 * (1.0 + k as f64 * 0.1))), Sample::Values]).collect();
         let mut inputs = clear.to_vec();
@@ -178,8 +179,8 @@ fn stack(g: &mut Graph, n: u64, padded: bool, at_least: u32) -> Vec<NodeId> {
     let with = |planes: &[NodeId]| clear.iter().chain(planes).copied().collect::<Vec<_>>();
     let mut planes = rules_of_composites(g, &clear, &counts, &values);
     planes.extend([
-        g.add(Composite::new(Reduce::Median, of_counts, Unit::Reflectance, at_least), &with(&counts)).unwrap(),
-        g.add(Composite::new(Reduce::Median, of_values, Unit::Reflectance, at_least), &with(&values)).unwrap(),
+        g.add(Composite::new(BandRule::Median, of_counts, Unit::Reflectance, at_least), &with(&counts)).unwrap(),
+        g.add(Composite::new(BandRule::Median, of_values, Unit::Reflectance, at_least), &with(&values)).unwrap(),
         g.add(Looks, &clear).unwrap(),
     ]);
     planes
@@ -235,7 +236,7 @@ fn blocks_are_decoded_once_and_not_at_all_under_a_closed_mask() {
         let counts = g.source(counts, Some(mask)).unwrap();
         let planes = ["a", "b"].map(|_| {
             g.add(
-                Composite::new(Reduce::Median, vec![Sample::Counts(line(2e-5))], Unit::Reflectance, 1),
+                Composite::new(BandRule::Median, vec![Sample::Counts(line(2e-5))], Unit::Reflectance, 1),
                 &[clear, counts],
             )
             .unwrap()

@@ -10,8 +10,8 @@ use telechroma_core::grid::Grid;
 use telechroma_core::index::Program;
 use telechroma_core::mask::Reasons;
 use telechroma_core::op::{
-    Calibrate, Calibrator, Choice, Choose, Clear, Composite, Compute, FlagRule, FlagTest, Grow, Looks, Mask, OfChosen,
-    Reduce, Sample,
+    BandRule, Calibrate, Calibrator, Choice, Choose, Clear, Composite, Compute, FlagRule, FlagTest, Grow, Looks, Mask,
+    OfChosen, Sample,
 };
 use telechroma_core::physics::{Calibration, reflectance_line};
 use telechroma_core::plot::{Plot, PlotRow, PlotSink, Polygon, Ring, Weighting};
@@ -96,7 +96,7 @@ fn bits_of_the_quality_plane_become_reasons() {
 }
 
 /// A statistic and the looks of stacks, one a cell, of values that may be missing.
-fn composite(stacks: &[Vec<f64>], by: Reduce, at_least: u32) -> (Vec<f64>, Vec<f64>) {
+fn composite(stacks: &[Vec<f64>], by: BandRule, at_least: u32) -> (Vec<f64>, Vec<f64>) {
     let dates = stacks[0].len();
     let make = || {
         let mut g = Graph::new(grid(stacks.len(), 1, 30.0));
@@ -124,13 +124,13 @@ fn composite(stacks: &[Vec<f64>], by: Reduce, at_least: u32) -> (Vec<f64>, Vec<f
 fn medians() {
     for name in ["median_even_count", "median_ignores_missing"] {
         let e = example(name);
-        let (got, _) = composite(&[numbers(&e["inputs"]["values"])], Reduce::Median, 1);
+        let (got, _) = composite(&[numbers(&e["inputs"]["values"])], BandRule::Median, 1);
         near(got[0], e["expected"].as_f64().unwrap(), 1e-7, name);
     }
     let e = example("median_with_minimum_looks");
     let stacks: Vec<Vec<f64>> = e["inputs"]["stacks"].as_array().unwrap().iter().map(numbers).collect();
     for (at_least, key) in [(1, "at_least_1"), (2, "at_least_2")] {
-        let (got, looks) = composite(&stacks, Reduce::Median, at_least);
+        let (got, looks) = composite(&stacks, BandRule::Median, at_least);
         got.into_iter().zip(numbers(&e["expected"][key])).for_each(|(g, w)| near(g, w, 1e-7, key));
         assert_eq!(looks, numbers(&e["expected"]["looks"]));
     }
@@ -141,12 +141,12 @@ fn percentiles_of_type_seven() {
     for name in ["percentiles_type7_odd", "percentiles_type7_even"] {
         let e = example(name);
         for (p, want) in numbers(&e["inputs"]["percent"]).into_iter().zip(numbers(&e["expected"])) {
-            let (got, _) = composite(&[numbers(&e["inputs"]["values"])], Reduce::Percentile(p), 1);
+            let (got, _) = composite(&[numbers(&e["inputs"]["values"])], BandRule::Percentile(p), 1);
             near(got[0], want, 1e-7, name);
         }
     }
     let e = example("mad_outliers");
-    let (got, _) = composite(&[numbers(&e["inputs"]["values"])], Reduce::Spread, 1);
+    let (got, _) = composite(&[numbers(&e["inputs"]["values"])], BandRule::Spread, 1);
     near(got[0], e["expected"]["mad"].as_f64().unwrap(), 1e-7, "mad");
 }
 
@@ -192,7 +192,7 @@ fn ndvi(red: f64, nir: f64) -> f64 {
 #[test]
 fn an_index_is_of_the_composite_and_in_floating_point() {
     let e = example("ndvi_of_median_is_not_median_of_ndvi");
-    let of = |k: &str| composite(&[numbers(&e["inputs"][k])], Reduce::Median, 1).0[0];
+    let of = |k: &str| composite(&[numbers(&e["inputs"][k])], BandRule::Median, 1).0[0];
     near(ndvi(of("red"), of("nir")), e["expected"]["ndvi_of_median"].as_f64().unwrap(), 1e-6, "of the composite");
     let e = example("integer_trap");
     let n = |k: &str| e["inputs"][k].as_f64().unwrap();

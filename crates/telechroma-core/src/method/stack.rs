@@ -8,7 +8,7 @@ use super::season::{PlannedLayer, Recipe};
 use crate::error::{Error, Result};
 use crate::graph::{Graph, NodeId};
 use crate::index::Program;
-use crate::op::{Choice, Choose, Chosen, Composite, OfChosen, Reduce, Sample};
+use crate::op::{BandRule, Choice, Choose, Chosen, Composite, OfChosen, Sample};
 use crate::scene::{BandRole, Scene};
 use crate::units::Unit;
 
@@ -16,7 +16,7 @@ use crate::units::Unit;
 #[derive(Debug, Clone, PartialEq)]
 pub enum By {
     /// Each band for itself: bands of a cell may come from different dates.
-    Band(Reduce),
+    Band(BandRule),
     /// One look for all bands: a spectrum that was really seen. The score is a formula over a scene's bands.
     Look {
         /// Which look.
@@ -28,7 +28,7 @@ pub enum By {
 
 impl Default for By {
     fn default() -> By {
-        By::Band(Reduce::Median)
+        By::Band(BandRule::Median)
     }
 }
 
@@ -42,12 +42,12 @@ impl By {
         let percent =
             || text.strip_prefix('p').and_then(|n| n.parse::<f64>().ok()).filter(|p| (0.0..=100.0).contains(p));
         let by = match text {
-            "median" => By::Band(Reduce::Median),
-            "mean" => By::Band(Reduce::Mean),
-            "min" => By::Band(Reduce::Min),
-            "max" => By::Band(Reduce::Max),
+            "median" => By::Band(BandRule::Median),
+            "mean" => By::Band(BandRule::Mean),
+            "min" => By::Band(BandRule::Min),
+            "max" => By::Band(BandRule::Max),
             _ => match (percent(), text.parse::<Choice>()) {
-                (Some(p), _) => By::Band(Reduce::Percentile(p)),
+                (Some(p), _) => By::Band(BandRule::Percentile(p)),
                 (None, Ok(choice)) => By::Look { choice, score: score.clone() },
                 (None, Err(_)) => {
                     let names = ["median", "mean", "min", "max", "p25"].into_iter().chain(Choice::names());
@@ -67,12 +67,12 @@ impl By {
     /// Its name.
     pub fn name(&self) -> String {
         match self {
-            By::Band(Reduce::Median) => "median".into(),
-            By::Band(Reduce::Mean) => "mean".into(),
-            By::Band(Reduce::Min) => "min".into(),
-            By::Band(Reduce::Max) => "max".into(),
-            By::Band(Reduce::Percentile(p)) => format!("p{p}"),
-            By::Band(Reduce::Spread) => "spread".into(),
+            By::Band(BandRule::Median) => "median".into(),
+            By::Band(BandRule::Mean) => "mean".into(),
+            By::Band(BandRule::Min) => "min".into(),
+            By::Band(BandRule::Max) => "max".into(),
+            By::Band(BandRule::Percentile(p)) => format!("p{p}"),
+            By::Band(BandRule::Spread) => "spread".into(),
             By::Look { choice, .. } => choice.name().into(),
         }
     }
@@ -157,7 +157,7 @@ impl Stack<'_> {
         PlannedLayer { name, node, unit, wavelength: bands.find_map(|b| b.wavelength), formula: None }
     }
 
-    fn reduced(&self, g: &mut Graph, by: Reduce, planes: Planes, recipe: &Recipe) -> Result<NodeId> {
+    fn reduced(&self, g: &mut Graph, by: BandRule, planes: Planes, recipe: &Recipe) -> Result<NodeId> {
         let inputs: Vec<NodeId> = self.clear.iter().chain(&planes.nodes).copied().collect();
         g.add(Composite::new(by, planes.samples, planes.unit, recipe.at_least.max(1)), &inputs)
     }
@@ -233,7 +233,7 @@ impl Stack<'_> {
             bands.push(self.layer(*role, role.name().into(), node, unit));
             if recipe.spread {
                 let planes = self.planes(g, *role, recipe, "")?;
-                let node = self.reduced(g, Reduce::Spread, planes, recipe)?;
+                let node = self.reduced(g, BandRule::Spread, planes, recipe)?;
                 extras.push(self.layer(*role, format!("{role}_spread"), node, unit));
             }
         }

@@ -26,7 +26,7 @@ pub enum Sample {
 
 /// What becomes of the samples of a cell.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Reduce {
+pub enum BandRule {
     /// The middle one; of an even number the mean of the two in the middle.
     Median,
     /// Σx/n, in double precision.
@@ -48,11 +48,11 @@ pub struct Composite {
     samples: Vec<Sample>,
     unit: Unit,
     at_least: u32,
-    reducer: Reducer,
+    ready: Ready,
 }
 
 /// A rule with its networks.
-enum Reducer {
+enum Ready {
     Median(Median),
     Spread(Median),
     Percentile(f64, Sort),
@@ -61,37 +61,37 @@ enum Reducer {
     Max,
 }
 
-impl Reducer {
-    fn new(by: Reduce, most: usize) -> Reducer {
+impl Ready {
+    fn new(by: BandRule, most: usize) -> Ready {
         match by {
-            Reduce::Median => Reducer::Median(Median::new(most)),
-            Reduce::Spread => Reducer::Spread(Median::new(most)),
-            Reduce::Percentile(p) => Reducer::Percentile(p, Sort::new(most)),
-            Reduce::Mean => Reducer::Mean,
-            Reduce::Min => Reducer::Min,
-            Reduce::Max => Reducer::Max,
+            BandRule::Median => Ready::Median(Median::new(most)),
+            BandRule::Spread => Ready::Spread(Median::new(most)),
+            BandRule::Percentile(p) => Ready::Percentile(p, Sort::new(most)),
+            BandRule::Mean => Ready::Mean,
+            BandRule::Min => Ready::Min,
+            BandRule::Max => Ready::Max,
         }
     }
 }
 
-impl fmt::Debug for Reducer {
+impl fmt::Debug for Ready {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Reducer::Median(_) => f.write_str("median"),
-            Reducer::Spread(_) => f.write_str("spread"),
-            Reducer::Percentile(p, _) => write!(f, "percentile {p}"),
-            Reducer::Mean => f.write_str("mean"),
-            Reducer::Min => f.write_str("min"),
-            Reducer::Max => f.write_str("max"),
+            Ready::Median(_) => f.write_str("median"),
+            Ready::Spread(_) => f.write_str("spread"),
+            Ready::Percentile(p, _) => write!(f, "percentile {p}"),
+            Ready::Mean => f.write_str("mean"),
+            Ready::Min => f.write_str("min"),
+            Ready::Max => f.write_str("max"),
         }
     }
 }
 
 impl Composite {
     /// For one sample per scene, all in `unit` after calibration.
-    pub fn new(by: Reduce, samples: Vec<Sample>, unit: Unit, at_least: u32) -> Composite {
-        let reducer = Reducer::new(by, samples.len());
-        Composite { samples, unit, at_least, reducer }
+    pub fn new(by: BandRule, samples: Vec<Sample>, unit: Unit, at_least: u32) -> Composite {
+        let ready = Ready::new(by, samples.len());
+        Composite { samples, unit, at_least, ready }
     }
 
     /// A scene's row.
@@ -106,15 +106,15 @@ impl Composite {
 
     fn row(&self, live: &[Live], rows: &mut [Row], cells: &mut [f32]) {
         let at_least = self.at_least;
-        match &self.reducer {
-            Reducer::Median(m) => wide::run(ComposeRow { rule: Middle(m), live, rows, at_least, cells }),
-            Reducer::Spread(m) => wide::run(ComposeRow { rule: Spread(m), live, rows, at_least, cells }),
-            Reducer::Percentile(p, sort) => {
+        match &self.ready {
+            Ready::Median(m) => wide::run(ComposeRow { rule: Middle(m), live, rows, at_least, cells }),
+            Ready::Spread(m) => wide::run(ComposeRow { rule: Spread(m), live, rows, at_least, cells }),
+            Ready::Percentile(p, sort) => {
                 wide::run(ComposeRow { rule: Percentile(*p, sort), live, rows, at_least, cells });
             }
-            Reducer::Mean => wide::run(ComposeRow { rule: Mean, live, rows, at_least, cells }),
-            Reducer::Min => wide::run(ComposeRow { rule: Least, live, rows, at_least, cells }),
-            Reducer::Max => wide::run(ComposeRow { rule: Most, live, rows, at_least, cells }),
+            Ready::Mean => wide::run(ComposeRow { rule: Mean, live, rows, at_least, cells }),
+            Ready::Min => wide::run(ComposeRow { rule: Least, live, rows, at_least, cells }),
+            Ready::Max => wide::run(ComposeRow { rule: Most, live, rows, at_least, cells }),
         }
     }
 
@@ -126,7 +126,7 @@ impl Composite {
 
 impl fmt::Debug for Composite {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "Composite {:?} {:?} {:?} {}", self.reducer, self.samples, self.unit, self.at_least)
+        write!(f, "Composite {:?} {:?} {:?} {}", self.ready, self.samples, self.unit, self.at_least)
     }
 }
 

@@ -25,7 +25,7 @@ pub use choose::{Choice, Choose, Chosen, OfChosen};
 pub use classify::{Classify, OfClass};
 pub use clear::Clear;
 pub use cloud::{CloudTest, look_rows};
-pub use composite::{Composite, Reduce, Sample};
+pub use composite::{BandRule, Composite, Sample};
 pub use extent::Extent;
 pub use grow::Grow;
 pub use join::{Gather, Join, Overlap, Pick};
