@@ -307,3 +307,88 @@ fn statistics_of_a_plot_through_the_sink() {
         near(sums.iter().sum(), e["expected"]["total"].as_f64().unwrap(), 1e-6, "total");
     }
 }
+
+#[test]
+fn confidences_of_the_quality_plane() {
+    let e = example("qa_pixel_confidences");
+    let qa: Vec<u16> = numbers(&e["inputs"]["qa"]).into_iter().map(|q| q as u16).collect();
+    let want: Vec<Vec<f64>> = e["expected"].as_array().unwrap().iter().map(numbers).collect();
+    let confidences = telechroma_core::sensor::find("landsat-oli-tirs").unwrap().flags[0].confidences();
+    for (i, name) in ["cloud", "shadow", "snow", "cirrus"].iter().enumerate() {
+        let reason = Reasons::from_names(&[name]).unwrap();
+        let (shift, _) = *confidences.iter().find(|c| c.1 == reason).unwrap();
+        let mut found = vec![0.0; qa.len()];
+        for least in 1..=3u16 {
+            let mut g = Graph::new(grid(qa.len(), 1, 30.0));
+            let source = row("qa", Kind::Flags { outside: 1 }, Unit::Flags, Cells::Bits(qa.clone()));
+            let source = g.source(source, None).unwrap();
+            let rules = vec![FlagRule { plane: 0, test: FlagTest::Confidence { shift, least }, reason }];
+            let mask = g.add(Mask { rules }, &[source]).unwrap();
+            found.iter_mut().zip(values(g, mask)).for_each(|(n, m)| *n += f64::from(u8::from(m != 0.0)));
+        }
+        assert_eq!(found, want.iter().map(|w| w[i]).collect::<Vec<_>>(), "{name}");
+    }
+}
+
+#[test]
+fn scene_classes_that_are_clear() {
+    let e = example("scl_clear_sky");
+    let flags = &telechroma_core::sensor::find("sentinel-2").unwrap().flags[0];
+    let table = flags.table().unwrap();
+    let drop = Reasons::default_drop();
+    for (class, want) in numbers(&e["inputs"]["scl"]).into_iter().zip(e["expected"].as_array().unwrap()) {
+        let bits = table[(class as i32 - telechroma_core::sensor::LEAST_FLAG) as usize];
+        assert_eq!(bits & drop.bits() == 0, want.as_bool().unwrap(), "{class}");
+    }
+}
+
+#[test]
+fn linear_transforms() {
+    for (name, suffix) in [("linear_transform_oli", "oli"), ("linear_transform_tm", "tm")] {
+        let e = example(name);
+        let bands = Bands(&["blue", "green", "red", "nir", "swir16", "swir22"], Unit::Reflectance);
+        let inputs = numbers(&e["inputs"]["bands"]);
+        for what in ["brightness", "greenness", "wetness"] {
+            let program = Program::compile(&format!("{what}_{suffix}"), &bands).unwrap();
+            let place = |n: &String| bands.0.iter().position(|b| b == n).unwrap();
+            let of: Vec<f64> = program.inputs().iter().map(|n| inputs[place(n)]).collect();
+            near(program.at(&of), e["expected"][what].as_f64().unwrap(), 1e-9, what);
+        }
+    }
+}
+
+#[test]
+fn radiance_by_its_limits_is_the_same_line() {
+    let e = example("tm_red_radiance_min_max_form");
+    let n = |k: &str| e["inputs"][k].as_f64().unwrap();
+    let gain = (n("lmax") - n("lmin")) / (n("qcal_max") - n("qcal_min"));
+    let line = telechroma_core::physics::Line { gain, offset: n("lmin") - gain * n("qcal_min") };
+    near(Calibration::Line(line).at(n("dn")), e["expected"].as_f64().unwrap(), 1e-9, "radiance");
+}
+
+#[test]
+fn corners_of_the_sinusoidal_grid() {
+    use telechroma_core::geo::{Crs, Projector};
+    let sphere = Crs::from_wkt(
+        r#"PROJCS["sinusoidal",GEOGCS["sphere",DATUM["sphere",SPHEROID["sphere",6371007.181,0]],PRIMEM["Greenwich",0],UNIT["degree",0.0174532925199433]],PROJECTION["Sinusoidal"],PARAMETER["longitude_of_center",0],PARAMETER["false_easting",0],PARAMETER["false_northing",0],UNIT["metre",1]]"#,
+    )
+    .unwrap();
+    let there = Projector::new(Crs::LONGITUDE_LATITUDE, sphere).unwrap();
+    let e = example("modis_cell_of_a_point");
+    let n = |k: &str| e["inputs"][k].as_f64().unwrap();
+    let want = |k: &str| e["expected"][k].as_f64().unwrap();
+    let (x, y) = there.project(n("lon"), n("lat")).unwrap();
+    near(x, want("x"), 1e-3, "x");
+    near(y, want("y"), 1e-3, "y");
+    // the tile and the cell in it, from the corner of the tile
+    let corner = example("modis_tile_corner");
+    let side = numbers(&corner["expected"])[0] / (corner["inputs"]["h"].as_f64().unwrap() - 18.0);
+    let tiles = Affine::north_up(-18.0 * side, 9.0 * side, side, side);
+    let (h, v) = tiles.to_cells(x, y);
+    assert_eq!((h.floor(), v.floor()), (want("h"), want("v")));
+    let at = tiles.to_world(corner["inputs"]["h"].as_f64().unwrap(), corner["inputs"]["v"].as_f64().unwrap());
+    near(at.0, numbers(&corner["expected"])[0], 1e-3, "corner x");
+    near(at.1, numbers(&corner["expected"])[1], 1e-3, "corner y");
+    let cells = n("cells_per_tile");
+    assert_eq!(((h.fract() * cells).floor(), (v.fract() * cells).floor()), (want("col"), want("row")));
+}

@@ -275,3 +275,52 @@ fn values(samples: Samples, first: usize, step: usize, out: &mut [f32], f: impl 
         None => Ok(()),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Scale and offset of an example of coded numbers, however it names them.
+    fn coding(inputs: &serde_json::Value) -> Coding {
+        let n = |key: &str| inputs[key].as_f64();
+        let list = |key: &str| {
+            inputs[key].as_array().map(|l| l.iter().filter_map(serde_json::Value::as_f64).collect::<Vec<_>>())
+        };
+        let (scale, offset) = match (n("quantification"), n("one")) {
+            (Some(q), _) => (1.0 / q, n("radio_add_offset").unwrap() / q),
+            (_, Some(one)) => (1.0 / one, 0.0),
+            _ => (n("scale").unwrap(), n("offset").unwrap()),
+        };
+        let valid = list("valid").map(|v| (v[0], v[1]));
+        // no data is 0 of Landsat and Sentinel-2, of which 65535 is saturated too
+        let fill = list("fill").unwrap_or(if n("quantification").is_some() { vec![0.0, 65_535.0] } else { vec![0.0] });
+        Coding { scale, offset, fill, valid, unit: Unit::Reflectance }
+    }
+
+    #[test]
+    fn worked_codings() {
+        let text = include_str!("../../../telechroma-core/tests/worked_examples.json");
+        let all: Vec<serde_json::Value> = serde_json::from_str(text).unwrap();
+        for name in [
+            "landsat_level2_sr",
+            "landsat_level2_st_kelvin",
+            "msi_l1c_baseline_0510",
+            "msi_l1c_baseline_0301",
+            "modis_vi_ndvi",
+            "modis_lst_kelvin",
+            "eight_bit_composite_100_is_zero",
+            "drone_reflectance_u16",
+        ] {
+            let e = all.iter().find(|e| e["name"] == name).unwrap();
+            let coding = coding(&e["inputs"]);
+            let stored = e["inputs"]["dn"].as_array().unwrap().iter().map(|v| v.as_f64().unwrap());
+            for (stored, want) in stored.zip(e["expected"].as_array().unwrap()) {
+                let got = coding.value(stored);
+                match want.as_f64() {
+                    Some(want) => assert!((got - want).abs() <= 1e-9, "{name} {stored}: {got} {want}"),
+                    None => assert!(got.is_nan(), "{name} {stored}: {got}"),
+                }
+            }
+        }
+    }
+}

@@ -114,3 +114,23 @@ fn matched(bytes: &[u8], level: CompressionLvl) -> Vec<u8> {
         Err(_) => unreachable!("the buffer has the size that the packer asked for"),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::Code;
+
+    #[test]
+    fn worked_codes() {
+        let text = include_str!("../../../../telechroma-core/tests/worked_examples.json");
+        let all: Vec<serde_json::Value> = serde_json::from_str(text).unwrap();
+        for (name, missing) in [("pack_i16", Some(-32_768)), ("pack_round_half_even", None)] {
+            let e = all.iter().find(|e| e["name"] == name).unwrap();
+            let n = |key: &str| e["inputs"][key].as_f64().unwrap();
+            let code = Code { range: (-32_768.0, 32_767.0), scale: n("scale"), offset: n("offset"), missing };
+            let values = e["inputs"]["values"].as_array().unwrap().iter();
+            let got: Vec<i64> = values.map(|v| i64::from(code.of(v.as_f64().map_or(f32::NAN, |v| v as f32)))).collect();
+            let want: Vec<i64> = e["expected"].as_array().unwrap().iter().map(|v| v.as_i64().unwrap()).collect();
+            assert_eq!(got, want, "{name}");
+        }
+    }
+}
