@@ -3,22 +3,21 @@
 use std::path::Path;
 
 use serde_json::json;
+use telechroma_core::graph::NodeId;
 use telechroma_core::method::{Piece, plan_assembled};
 use telechroma_core::op::{Overlap, Resample};
-use telechroma_core::run::{Observer, Plan, Sink, run as execute};
+use telechroma_core::run::Observer;
 use telechroma_core::scene::{Band, LayerSet, Scene};
-use telechroma_core::tile::Kind as PlaneKind;
 use telechroma_io::bytes::ByteRange;
 use telechroma_io::delivery::Sidecar;
-use telechroma_io::publish::Publisher;
-use telechroma_io::raster::cog::{CogEncoder, CogOptions, Packing};
+use telechroma_io::raster::cog::Packing;
 use telechroma_io::raster::description::{BandInfo, Description, InputInfo, Kind, tool};
 use telechroma_io::raster::samples::SampleFormat;
 use telechroma_io::raster::tiff::Tiff;
 
-use crate::commands::chain::{Out, Selection};
+use crate::commands::chain::Selection;
 use crate::context::{Context, listed};
-use crate::job::open_inputs;
+use crate::job::{open_inputs, write_raster};
 use crate::report::Report;
 
 /// Put any inputs together in one raster: bands of other names are stacked, bands of one name joined side by side
@@ -166,12 +165,9 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
         _ => None,
     };
     let infos = plan.bands.iter().map(|(name, _, unit)| BandInfo {
-        name: name.clone(),
-        unit: unit.label().into(),
-        wavelength_nm: None,
-        formula: None,
         scale: coded.map(|c| c.0),
         offset: coded.map(|c| c.1),
+        ..BandInfo::new(name.clone(), *unit)
     });
     let description = Description {
         tool: tool(),
@@ -184,29 +180,11 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
         inputs,
         steps: vec![format!("assemble {} bands", plan.bands.len())],
     };
-    let naming = Out { out: Some(args.out.clone()) }.naming(&["tif", "tiff"]);
-    let Some(name) = naming.single else {
-        return Err(Report::usage(format!("{}: --out takes the name of a .tif file", args.out.display())));
-    };
-    let mut publisher = Publisher::new(&naming.root, ctx.overwrite)?;
-    let path = publisher.stage(&name)?;
-    let text = serde_json::to_string(&description).unwrap_or_default();
+    let bands: Vec<String> = plan.bands.iter().map(|b| b.0.clone()).collect();
+    let planes: Vec<NodeId> = plan.bands.iter().map(|b| b.1).collect();
     let grid = plan.graph.grid().clone();
-    let options = CogOptions {
-        bands: plan.bands.len() as u32,
-        packing,
-        packed: args.compress == "deflate",
-        ..CogOptions::new(grid.clone(), PlaneKind::Values, text)
-    };
-    let (encoder, mut file) = CogEncoder::create(&path, options);
-    let groups = plan.bands.iter().map(|b| vec![b.1]).collect();
-    let sinks = vec![Sink { groups, prepare: &encoder, absorb: &mut file }];
-    let ready = Plan::new(plan.graph, &sinks, ctx.budget)?;
-    let report = execute(&ready, sinks, &ctx.progress)?;
-    file.finish(&path, ctx.budget.threads)?;
-    publisher.publish()?;
-    ctx.progress.clear();
-    let bands: Vec<&str> = plan.bands.iter().map(|b| b.0.as_str()).collect();
+    let stored = (packing, args.compress == "deflate");
+    let report = write_raster(&args.out, plan.graph, &planes, &description, stored, ctx)?;
     match ctx.json {
         true => ctx.print_json(&json!({
             "outputs": [{"kind": "assembled", "path": args.out.display().to_string(), "bands": bands, "cols": grid.cols, "rows": grid.rows, "stored": why}],

@@ -50,12 +50,8 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
         let infos = planes
             .iter()
             .map(|(role, _, unit)| BandInfo {
-                name: role.name().into(),
-                unit: unit.label().into(),
                 wavelength_nm: scene.band(*role).and_then(|b| b.wavelength).map(|w| w.0),
-                formula: None,
-                scale: None,
-                offset: None,
+                ..BandInfo::new(role.name(), *unit)
             })
             .collect();
         // what is calibrated already passes through, and is called so

@@ -117,7 +117,7 @@ pub fn dropped_in(files: &[PathBuf]) -> Result<DroppedIn, Report> {
             areas.push(area(file, None, None, Edge::Touch)?);
             continue;
         }
-        let plane = one_layer(file, "a raster of cells to drop")?;
+        let (plane, _) = one_layer(file, "a raster of cells to drop")?;
         if raster.replace(plane).is_some() {
             return Err(Report::usage("cells are dropped by one raster at most").hint("put them together first"));
         }
@@ -202,20 +202,20 @@ impl CalibrateArgs {
 pub fn light(per_cell: bool, method: Option<TerrainMethod>, elevation: Option<&Path>) -> Result<Light, Report> {
     let terrain = match (method, elevation) {
         (None, None) => None,
-        (Some(method), Some(file)) => Some((method, one_layer(file, "a raster of heights")?)),
+        (Some(method), Some(file)) => Some((method, one_layer(file, "a raster of heights")?.0)),
         _ => return Err(Report::usage("slopes are corrected by a method and a raster of heights: give both")),
     };
     Ok(Light { per_cell, terrain })
 }
 
-/// The one layer of a raster.
+/// The one layer of a raster, and the raster's fingerprint.
 ///
 /// # Errors
 /// Where it cannot be opened, or has several.
-pub fn one_layer(file: &Path, what: &str) -> Result<Arc<dyn PlaneSource>, Report> {
+pub fn one_layer(file: &Path, what: &str) -> Result<(Arc<dyn PlaneSource>, String), Report> {
     match Opener::default().open(file, &mut |_| {})? {
-        Opened::Mask { source, .. } => Ok(source),
-        Opened::Layers(set) if set.layers.len() == 1 => Ok(set.layers[0].source.clone()),
+        Opened::Mask { source, digest, .. } => Ok((source, digest)),
+        Opened::Layers(set) if set.layers.len() == 1 => Ok((set.layers[0].source.clone(), set.digest)),
         _ => Err(Report::usage(format!("{}: {what} has one layer", file.display()))
             .hint("take one out of it with 'telechroma assemble'")),
     }
@@ -306,6 +306,7 @@ impl Chain {
                 mask_step(&job.recipe.mask),
                 job.recipe.by.name(),
                 match &job.recipe.every {
+                    _ if !job.recipe.sides.is_empty() => "each side".to_string(),
                     Every::All => "all dates".to_string(),
                     other => format!("each {}", other.name()),
                 },
@@ -327,15 +328,7 @@ pub struct Out {
 impl Out {
     /// A path with one of `endings` is the one result's name; else it is a folder.
     pub fn naming(&self, endings: &[&str]) -> Naming {
-        let Some(path) = &self.out else { return Naming { root: ".".into(), folders: false, single: None } };
-        let ends = path.extension().is_some_and(|e| endings.iter().any(|x| e.eq_ignore_ascii_case(x)));
-        match (ends, path.file_name()) {
-            (true, Some(name)) => {
-                let root = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-                Naming { root: root.into(), folders: false, single: Some(name.to_string_lossy().into_owned()) }
-            }
-            _ => Naming { root: path.clone(), folders: false, single: None },
-        }
+        Naming::of(self.out.as_deref(), endings)
     }
 }
 

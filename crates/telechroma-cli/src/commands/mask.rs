@@ -3,6 +3,7 @@
 use telechroma_core::mask::Reasons;
 use telechroma_core::method::plan_mask;
 use telechroma_core::run::Observer;
+use telechroma_core::scene::Scene;
 use telechroma_core::tile::Kind as PlaneKind;
 use telechroma_core::units::Unit;
 use telechroma_io::raster::description::{BandInfo, Kind};
@@ -35,25 +36,21 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     let options = args.mask.options()?;
     let mut inputs = open_inputs(&listed(&args.inputs)?, &args.selection.filter()?, ctx)?;
     let frame = args.selection.frame.frame()?;
+    let naming = args.out.naming(&["tif", "tiff"]);
+    let name = |scene: &Scene| format!("{}_mask.tif", scene.id);
+    naming.check_free(inputs.scenes.iter().map(name), ctx.overwrite)?;
     prepare_masks(&mut inputs.scenes, &options, &frame, ctx)?;
     let mut jobs = vec![];
     for scene in inputs.scenes {
         let (graph, node, notes) = plan_mask(&scene, &options, &frame)?;
         notes.into_iter().for_each(|n| ctx.progress.note(n));
         jobs.push(SceneRaster {
-            name: format!("{}_mask.tif", scene.id),
+            name: name(&scene),
             what: "mask",
             kind: Kind::Mask,
             plane_kind: PlaneKind::Flags { outside: Reasons::FILL.bits() },
             nodes: vec![node],
-            infos: vec![BandInfo {
-                name: "mask".into(),
-                unit: Unit::Flags.label().into(),
-                wavelength_nm: None,
-                formula: None,
-                scale: None,
-                offset: None,
-            }],
+            infos: vec![BandInfo::new("mask", Unit::Flags)],
             steps: vec![mask_step(&options)],
             drop: Some(options.drop),
             why: args.why,
@@ -61,5 +58,5 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
             scene,
         });
     }
-    write_scene_rasters(jobs, &args.out.naming(&["tif", "tiff"]), ctx)
+    write_scene_rasters(jobs, &naming, ctx)
 }

@@ -53,12 +53,9 @@ pub fn steps(recipe: &Recipe) -> Vec<String> {
 /// What is said of one band.
 pub fn band(l: &PlannedLayer) -> BandInfo {
     BandInfo {
-        name: l.name.clone(),
-        unit: l.unit.label().into(),
         wavelength_nm: l.wavelength.map(|w| w.0),
         formula: l.formula.clone(),
-        scale: None,
-        offset: None,
+        ..BandInfo::new(l.name.clone(), l.unit)
     }
 }
 

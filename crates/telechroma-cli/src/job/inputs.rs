@@ -16,7 +16,7 @@ use crate::context::Context;
 use crate::report::Report;
 
 /// What the inputs hold.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Inputs {
     /// Scenes that pass the filter, masks made earlier laid on them.
     pub scenes: Vec<Scene>,

@@ -6,6 +6,7 @@ mod classes;
 mod describe;
 mod inputs;
 mod masked;
+mod one;
 mod outputs;
 mod pictures;
 mod prepare;
@@ -21,7 +22,7 @@ use std::sync::Arc;
 use jiff::civil::Date;
 use telechroma_core::method::{PlannedSeason, Recipe, plan_layers, plan_season};
 use telechroma_core::plot::Weighting;
-use telechroma_core::run::{Note, Observer, Plan, RunReport, Sink, run};
+use telechroma_core::run::{Note, Observer, Plan, RunReport, Silent, Sink, run};
 use telechroma_core::sensor::SensorDef;
 use telechroma_core::stat::Stat;
 use telechroma_io::publish::Publisher;
@@ -30,10 +31,11 @@ pub use classes::{ClassJob, How, classify};
 pub use describe::{calibrate_step, mask_step};
 pub use inputs::{Inputs, bands_of_layers, bands_of_scene, open_aliases, open_inputs};
 pub use masked::draw_masks;
+pub use one::write_raster;
 pub use outputs::Naming;
 pub use pictures::Style;
 pub use prepare::{dark_text, prepare_bands, prepare_masks};
-use prepare::{foresee, prepare};
+use prepare::{foresee, looks_ahead, prepare};
 pub use scenes::{SceneRaster, reason_shares, write_scene_rasters};
 pub use summary::{Outcome, Output};
 
@@ -144,9 +146,16 @@ fn open_job(job: &Job, ctx: &Context) -> Result<(Inputs, Recipe), Report> {
 /// Whatever goes wrong; nothing is left behind then.
 pub fn execute(job: &Job, ctx: &Context) -> Result<Outcome, Report> {
     let (mut inputs, recipe) = open_job(job, ctx)?;
+    let plots = table::open_plots(job)?;
+    if looks_ahead(&recipe) {
+        // what cannot be planned, and names that are taken, are found before whole scenes are looked through
+        let mut foreseen = inputs.clone();
+        foresee(&mut foreseen.scenes, &recipe)?;
+        let seasons = plan(foreseen, &recipe, &Silent)?;
+        job.naming.check_free(outputs::names(job, &seasons, plots.as_ref()), ctx.overwrite)?;
+    }
     prepare(&mut inputs.scenes, &recipe, ctx)?;
     let seasons = plan(inputs, &recipe, &ctx.progress)?;
-    let plots = table::open_plots(job)?;
     let names = outputs::names(job, &seasons, plots.as_ref());
     if names.is_empty() && !plots.as_ref().is_some_and(table::OpenPlots::are_summarised) {
         return Err(nothing(job));

@@ -1,12 +1,13 @@
 //! The rasters of a job, and the names of all its results.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use telechroma_core::graph::NodeId;
 use telechroma_core::method::{PlannedLayer, PlannedPeriod, PlannedSeason};
 use telechroma_core::run::Sink;
 use telechroma_core::tile::Kind;
 use telechroma_core::units::Unit;
+use telechroma_io::publish::Publisher;
 use telechroma_io::raster::cog::{CogEncoder, CogFile, CogOptions};
 use telechroma_io::raster::description::Kind as RasterKind;
 
@@ -26,6 +27,32 @@ pub struct Naming {
 }
 
 impl Naming {
+    /// What was given to `--out`: a path with one of `endings` is the one result's name, any other is a folder.
+    pub fn of(out: Option<&Path>, endings: &[&str]) -> Naming {
+        let Some(path) = out else { return Naming { root: ".".into(), folders: false, single: None } };
+        let ends = path.extension().is_some_and(|e| endings.iter().any(|x| e.eq_ignore_ascii_case(x)));
+        match (ends, path.file_name()) {
+            (true, Some(name)) => {
+                let root = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+                Naming { root: root.into(), folders: false, single: Some(name.to_string_lossy().into_owned()) }
+            }
+            _ => Naming { root: path.into(), folders: false, single: None },
+        }
+    }
+
+    /// Refuses names that are taken, before long work is done for them.
+    ///
+    /// # Errors
+    /// Where a result exists and may not be replaced.
+    pub fn check_free(&self, names: impl IntoIterator<Item = String>, overwrite: bool) -> Result<(), Report> {
+        // staged and dropped: nothing stays
+        let mut publisher = Publisher::new(&self.root, overwrite)?;
+        for name in self.single.clone().map_or_else(|| names.into_iter().collect(), |one| vec![one]) {
+            publisher.stage(&name)?;
+        }
+        Ok(())
+    }
+
     fn name(&self, folder: &str, file: String) -> String {
         match &self.single {
             Some(name) => name.clone(),

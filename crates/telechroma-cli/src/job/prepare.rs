@@ -4,12 +4,12 @@ use std::sync::Arc;
 
 use telechroma_core::mask::Reasons;
 use telechroma_core::method::{
-    Frame, Light, MaskOptions, Recipe, Target, dark_objects, dark_troubles, find_outliers, find_sky, needed_roles,
-    terrain_constants,
+    Find, Frame, Light, MaskOptions, Recipe, Target, dark_objects, dark_troubles, find_outliers, find_sky,
+    needed_roles, terrain_constants,
 };
 use telechroma_core::op::Extent;
 use telechroma_core::physics::TerrainMethod;
-use telechroma_core::run::Observer;
+use telechroma_core::run::{Note, Observer};
 use telechroma_core::scene::{BandRole, Content, DarkObject, FlagPlane, Relief, Scene};
 
 use crate::context::Context;
@@ -26,6 +26,11 @@ pub fn prepare(scenes: &mut [Scene], recipe: &Recipe, ctx: &Context) -> Result<(
     };
     prepare_bands(scenes, &roles, recipe.target, &recipe.light, ctx)?;
     prepare_masks(scenes, &recipe.mask, &recipe.frame, ctx)
+}
+
+/// True where whole scenes are looked through before the job itself.
+pub fn looks_ahead(recipe: &Recipe) -> bool {
+    recipe.target.is_surface() || recipe.light.terrain.is_some() || recipe.mask.find != Find::default()
 }
 
 /// The light on the scenes' cells, and the dark objects of some bands.
@@ -98,9 +103,10 @@ fn prepare_roles(scenes: &mut [Scene], roles: &[BandRole], target: Target, ctx: 
 /// Clouds, shadows and outliers that are looked for in the cells themselves.
 ///
 /// # Errors
-/// Where reading fails, or a scene lacks what the tests need. Scenes with a mask made earlier keep it.
+/// Where reading fails, or a scene lacks what the tests need.
 pub fn prepare_masks(scenes: &mut [Scene], options: &MaskOptions, frame: &Frame, ctx: &Context) -> Result<(), Report> {
-    for scene in scenes.iter_mut().filter(|s| s.mask.is_none()) {
+    without_effect(scenes, options, ctx)?;
+    for scene in scenes.iter_mut() {
         let Some(found) = find_sky(scene, options, ctx.budget, &ctx.progress)? else { break };
         ctx.progress.clear();
         ctx.progress.say(&format!("{}: {}", scene.id, found.said.join("; ")));
@@ -120,13 +126,34 @@ pub fn prepare_masks(scenes: &mut [Scene], options: &MaskOptions, frame: &Frame,
     Ok(())
 }
 
+/// Says which wishes for a mask change nothing.
+fn without_effect(scenes: &[Scene], options: &MaskOptions, ctx: &Context) -> Result<(), Report> {
+    let graded = |s: &&Scene| s.flags.iter().any(|f| !f.confidence.is_empty());
+    if options.confidence.is_some()
+        && let Some(scene) = scenes.iter().find(|s| !graded(s))
+    {
+        let text = format!("scene {}: its flags hold no confidence, so --confidence changes nothing in it", scene.id);
+        ctx.progress.note(Note::Metadata(text));
+    }
+    for outline in &options.areas {
+        let mut met = false;
+        for scene in scenes {
+            met |= outline.covers(&scene.grid, &format!("scene {}", scene.id))?.is_some();
+        }
+        if !met {
+            ctx.progress.note(Note::Coordinates(format!("{} meets no scene: nothing is dropped in it", outline.name)));
+        }
+    }
+    Ok(())
+}
+
 /// Stands in for what a dry run does not look for.
 ///
 /// # Errors
 /// Where the recipe needs bands that are not there.
 pub fn foresee(scenes: &mut [Scene], recipe: &Recipe) -> Result<(), Report> {
     if recipe.mask.find.clouds {
-        for scene in scenes.iter_mut().filter(|s| s.flags.is_empty()) {
+        for scene in scenes.iter_mut() {
             scene.flags.extend(scene.bands.first().map(|b| FlagPlane {
                 name: "clouds".into(),
                 legend: vec![(Reasons::FILL.bits(), Reasons::FILL)],

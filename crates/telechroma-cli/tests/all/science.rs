@@ -536,3 +536,56 @@ emissivity = 0.97
     bad("terrain = \"c\"\n", "", "calibrate");
     bad("by = \"best\"", "by = \"bst\"", "composite.by");
 }
+
+#[test]
+fn what_is_calibrated_knows_its_level() {
+    let (dir, _scenes, p) = season(1);
+    let of = |name: &str, band: u32| values(&dir.path().join(name), band);
+    p.ok(&["calibrate", "scenes", "--to", "surface", "--bands", "red,nir", "--out", "ground.tif"]);
+    p.ok(&["calibrate", "scenes", "--bands", "blue,green,red,nir,swir16,swir22", "--out", "toa.tif"]);
+    p.ok(&["calibrate", "scenes", "--to", "radiance", "--bands", "red,nir,lwir11", "--out", "radiance.tif"]);
+    // never taken off twice; a raster above the air is brought down, and only then called surface
+    p.ok(&["composite", "ground.tif", "--unmasked", "--to", "surface", "--bands", "red", "--out", "again.tif"]);
+    let ran = p.ok(&["composite", "toa.tif", "--unmasked", "--to", "surface", "--bands", "red", "--out", "down.tif"]);
+    assert!(ran.err.contains("dark objects red"), "{}", ran.err);
+    for (i, v) in of("ground.tif", 0).iter().enumerate() {
+        let (again, down) = (of("again.tif", 0)[i], of("down.tif", 0)[i]);
+        assert!(v.is_nan() && again.is_nan() || *v == again, "{i}");
+        // of values the dark object is known within 0.8 %, of counts exactly
+        assert!(v.is_nan() && down.is_nan() || (v - down).abs() < 0.01 * 0.3, "{i}: {v} {down}");
+    }
+    p.fails(&["mask", "ground.tif", "--find", "clouds", "--out", "x.tif"], 2, &["at the surface", "light of the air"]);
+    // an index of radiances is none; a formula of one's own may be
+    for index in ["ndvi", "lst"] {
+        p.fails(&["index", "radiance.tif", index, "--unmasked", "--out", "x.tif"], 1, &["W m-2", index]);
+        p.fails(&["index", "scenes", index, "--to", "radiance", "--out", "x.tif"], 1, &["W m-2", index]);
+    }
+    p.ok(&["index", "radiance.tif", "--unmasked", "--formula", "r = nir / red", "--out", "r.tif"]);
+}
+
+#[test]
+fn wishes_without_effect_are_said_and_taken_names_refused_at_once() {
+    let (dir, scenes, p) = season(1);
+    p.ok(&["calibrate", "scenes", "--out", "toa.tif"]);
+    p.ok(&["mask", "scenes", "--out", "mask.tif"]);
+    let ran = p.ok(&["mask", "toa.tif", "mask.tif", "--confidence", "high", "--out", "again.tif"]);
+    assert!(ran.err.contains("hold no confidence"), "{}", ran.err);
+    let far = telechroma_testkit::tiny::plots((700_000.0, 4_000_000.0), 25, &[("a", 0.0, 0.0, 5.0, 5.0)]);
+    std::fs::write(dir.path().join("far.geojson"), far).unwrap();
+    let ran = p.ok(&["mask", "scenes", "--drop-in", "far.geojson", "--out", "far.tif"]);
+    assert!(ran.err.contains("meets no scene"), "{}", ran.err);
+    p.fails(&["mask", "scenes", "--drop-in", "far.geojson", "--strict", "--out", "strict.tif"], 3, &[]);
+    // nothing is looked for where the result's name is taken
+    let taken = |args: &[&str]| {
+        let ran = p.fails(args, 2, &["exists already"]);
+        assert!(!ran.err.contains("dark objects") && !ran.err.contains("cloud test"), "{}", ran.err);
+    };
+    let scene = format!("scenes/{}", scenes[0].id());
+    taken(&["mask", &scene, "--ignore-flags", "--find", "clouds", "--out", "toa.tif"]);
+    taken(&["composite", &scene, "--to", "surface", "--bands", "red", "--out", "toa.tif"]);
+    // a dry run looks for nothing, and is none the worse for it
+    let text =
+        "[scenes]\nfrom = \"scenes\"\n[mask]\nignore_flags = true\nfind = [\"clouds\"]\n[layers]\nuse = [\"ndvi\"]\n";
+    std::fs::write(dir.path().join("c.toml"), text).unwrap();
+    assert!(p.ok(&["run", "c.toml", "--dry-run"]).out.contains("ignore_flags = true"));
+}

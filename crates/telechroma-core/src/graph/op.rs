@@ -52,6 +52,11 @@ pub struct Inputs<'a> {
 }
 
 impl<'a> Inputs<'a> {
+    /// These tiles, in the order of an op's inputs.
+    pub fn new(tiles: Vec<Option<&'a Tile>>) -> Inputs<'a> {
+        Inputs { tiles }
+    }
+
     /// Input number `i`.
     pub fn get(&self, i: usize) -> Option<&'a Tile> {
         self.tiles[i]

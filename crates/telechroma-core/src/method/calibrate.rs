@@ -13,7 +13,7 @@ use crate::physics::{
     ASSUMED_DARK, Calibration, DarkMethod, LOWEST_SUN, Line, TerrainMethod, reflectance_line, surface_line,
 };
 use crate::run::Note;
-use crate::scene::{Band, BandRole, Coefficient, Content, Relief, Scene};
+use crate::scene::{Band, BandRole, CALIBRATED, Coefficient, Content, Relief, Scene};
 use crate::tile::{Kind, PlaneSource};
 use crate::units::{Degrees, Nanometres, Unit};
 
@@ -141,11 +141,16 @@ pub fn calibrated_band(
     Ok(SceneBand { node, sample: Sample::Values, unit })
 }
 
-/// A band's values above the air (or its temperatures) on the run's grid, whatever the scene's light is corrected for:
-/// what masks are made of.
+/// A band's reflectance above the air (or its temperature, kelvin) on the run's grid, whatever the scene's light is
+/// corrected for: what masks are made of.
 pub(super) fn plain_values(g: &mut Graph, scene: &Scene, role: BandRole, sky: Option<Sky>) -> Result<NodeId> {
     let plain = Scene { relief: None, ..scene.clone() };
     let band = calibrated_band(g, &plain, role, Target::Toa, sky, None)?;
+    let wants = Target::Toa.unit(role);
+    if band.unit != wants && !role.is_product() {
+        let what = format!("band '{role}' of scene {}", scene.id);
+        return Err(Error::UnitMismatch { what, found: band.unit.label().into(), wants: wants.label().into() });
+    }
     values_of(g, band)
 }
 
@@ -242,7 +247,7 @@ impl Special<'_> {
         }
         if let Some((relief, c)) = self.relief {
             let light = light_on_slopes(g, scene, &relief.elevation)?;
-            let sun = scene.sun.ok_or_else(|| Error::Usage(format!("scene {}: no sun", scene.id)))?;
+            let sun = scene.sunlight("slopes cannot be corrected")?;
             node = g.add(Relight { elevation: sun.elevation.0, c }, &[node, light])?;
         }
         Ok(SceneBand { node, sample: Sample::Values, unit })
@@ -251,8 +256,7 @@ impl Special<'_> {
 
 /// The cosine of the sun's angle on the slopes of the run's grid.
 pub(super) fn light_on_slopes(g: &mut Graph, scene: &Scene, elevation: &Arc<dyn PlaneSource>) -> Result<NodeId> {
-    let lacks = |what: &str| Error::Usage(format!("scene {}: {what}, so slopes cannot be corrected", scene.id));
-    let sun = scene.sun.ok_or_else(|| lacks("its metadata do not say where the sun stood"))?;
+    let sun = scene.sunlight("slopes cannot be corrected")?;
     let facet = Facet::Light { elevation: sun.elevation.0, azimuth: sun.azimuth.0 + g.grid().true_north()? };
     facet_of(g, elevation, facet)
 }
@@ -290,7 +294,9 @@ pub(super) fn reflects(band: &Band) -> bool {
 pub(crate) fn takes_dark(scene: &Scene, band: &Band) -> bool {
     let above_air = match band.content {
         Content::Counts(_) => true,
-        Content::Values(unit) => unit == Unit::Reflectance && scene.level.starts_with("L1"),
+        Content::Values(unit) => {
+            unit == Unit::Reflectance && (scene.level.starts_with("L1") || scene.level == CALIBRATED)
+        }
     };
     reflects(band) && above_air
 }

@@ -161,12 +161,17 @@ fn rules(f: &FlagPlane, options: &MaskOptions, plane: usize) -> Vec<FlagRule> {
 /// # Errors
 /// Where the scene has no flags, or growing is asked for on a grid that is not in metres.
 pub fn clear_sky(g: &mut Graph, scene: &Scene, options: &MaskOptions) -> Result<Sky> {
+    let found = scene.flags.iter().any(|f| f.raw.is_none());
     if let Some(made) = &scene.mask {
         let native = placed(g, made)?;
         let run = bring(g, native, None)?;
-        return Ok(Sky { native, run: given(g, scene, options, run)? });
+        if !found {
+            return Ok(Sky { native, run: given(g, scene, options, run)? });
+        }
+        // the mask made earlier, and what was found in the cells since
+        let rest = clear_sky(g, &Scene { mask: None, ..scene.clone() }, options)?;
+        return Ok(Sky { native, run: merged(g, &[run, rest.run])? });
     }
-    let found = scene.flags.iter().any(|f| f.raw.is_none());
     if (scene.flags.is_empty() || (options.ignore_flags && !found)) && !options.unmasked {
         return Err(Error::Unmasked { scene: scene.id.clone() });
     }

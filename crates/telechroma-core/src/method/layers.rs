@@ -54,6 +54,16 @@ pub(super) fn ready(request: &LayerRequest, names: &dyn Names, temperature: Temp
             return Err(Error::UnitMismatch { what, found, wants: "a calibrated unit".into() });
         }
     }
+    // a ratio of radiances is none of reflectances: the sun shines differently in each band
+    let radiance = |n: &&String| names.band(n) == Some(Unit::Radiance);
+    if let (None, Ok(_), Some(input)) = (&request.formula, find(&request.name), program.inputs().iter().find(radiance))
+    {
+        return Err(Error::UnitMismatch {
+            what: format!("band '{input}'"),
+            found: Unit::Radiance.label().into(),
+            wants: format!("reflectance, or a temperature, for {}", request.name),
+        });
+    }
     let (program, unit) = match unit {
         // a difference has no zero of its own: the factor alone converts it
         Unit::Kelvin if request.formula.as_deref().is_some_and(|f| is_difference(f, names)) => {

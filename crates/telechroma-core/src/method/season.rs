@@ -208,7 +208,7 @@ pub fn plan_season(mut scenes: Vec<Scene>, recipe: &Recipe) -> Result<PlannedSea
     let area = framed.area.as_ref();
     let Resolved { layers, keep, shown, roles } = resolve(&scenes, recipe)?;
     let names = SceneNames::new(&scenes, recipe);
-    let surface = recipe.target.is_surface() || scenes.iter().all(|s| s.level.starts_with("L2"));
+    let surface = recipe.target.is_surface() || scenes.iter().all(Scene::is_at_surface);
     wants(&layers, &names, surface, &mut notes);
     let programs = || layers.iter().map(|l| &l.program).chain(keep.as_ref());
     let masks = scenes.iter().map(|s| clear_sky(&mut g, s, &recipe.mask)).collect::<Result<Vec<_>>>()?;

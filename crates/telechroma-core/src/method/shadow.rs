@@ -158,15 +158,11 @@ struct Light {
 
 impl Light {
     fn of(scene: &Scene) -> Result<Light> {
-        let lacks = |what: &str| {
-            Error::Usage(format!("scene {}: {what}, so the shadows of clouds cannot be looked for", scene.id))
-        };
-        let sun = scene.sun.ok_or_else(|| lacks("its metadata do not say where the sun stood"))?;
-        if sun.elevation.0 <= 0.0 {
-            return Err(lacks("the sun was down"));
-        }
+        const SO: &str = "the shadows of clouds cannot be looked for";
+        let sun = scene.sunlight(SO)?;
         let metres = scene.grid.crs.and_then(|c| c.metres()).filter(|_| scene.grid.is_metric());
-        let metres = metres.ok_or_else(|| lacks("its grid is not in metres"))?;
+        let metres =
+            metres.ok_or_else(|| Error::Usage(format!("scene {}: its grid is not in metres, so {SO}", scene.id)))?;
         let (w, h) = scene.grid.transform.cell();
         let azimuth = sun.azimuth.0 + scene.grid.true_north()?;
         Ok(Light { sun, azimuth, cell: (w * metres, h * metres) })

@@ -45,9 +45,10 @@ struct Bands {
 
 impl Bands {
     fn of(scene: &Scene) -> Result<Bands> {
-        if scene.level.starts_with("L2") {
+        if scene.is_at_surface() {
             return Err(Error::Usage(format!(
-                "scene {} is of level {}: the cloud test needs the light of the air, so reflectance above it (Level 1)",
+                "scene {} holds reflectance at the surface ({}): the cloud test needs the light of the air, so Level 1 or \
+                 what was calibrated to toa",
                 scene.id, scene.level
             )));
         }
@@ -129,7 +130,7 @@ pub fn find_sky(
         parts.push(g.add(Majority { reason: Reasons::CLOUD }, &[found])?);
     }
     let delivered = scene.flags.iter().any(|f| f.raw.is_some()) && !options.ignore_flags;
-    if delivered {
+    if delivered || scene.mask.is_some() {
         let clouds = Reasons::FILL.and(Reasons::CLOUD).and(Reasons::WATER);
         let plain = MaskOptions { drop: clouds, confidence: options.confidence, ..MaskOptions::default() };
         parts.push(clear_sky(&mut g, scene, &plain)?.run);

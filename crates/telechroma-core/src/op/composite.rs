@@ -166,19 +166,12 @@ impl Plane<'_> {
     /// Leaves in `usable` only those of `n` cells from `at` on that hold a value.
     #[inline(always)]
     pub(super) fn valid(&self, at: usize, n: usize, usable: &mut Usable) {
-        let bits = |yes: bool| if yes { u32::MAX } else { 0 };
         match self {
             Plane::Counts { row, fill, .. } => {
                 let fill = fill.map_or(u32::MAX, u32::from);
-                for (u, c) in usable.iter_mut().zip(&row[at..at + n]) {
-                    *u &= bits(u32::from(*c) != fill);
-                }
+                of_lanes(&row[at..at + n], usable, |u, c| if u32::from(c) != fill { u } else { 0 });
             }
-            Plane::Values(row) => {
-                for (u, v) in usable.iter_mut().zip(&row[at..at + n]) {
-                    *u &= bits(v.is_finite());
-                }
-            }
+            Plane::Values(row) => of_lanes(&row[at..at + n], usable, |u, v| if v.is_finite() { u } else { 0 }),
         }
     }
 
@@ -186,18 +179,32 @@ impl Plane<'_> {
     #[inline(always)]
     pub(super) fn values(&self, at: usize, n: usize, out: &mut Row) {
         match self {
-            Plane::Counts { row, rule, .. } => rule.row(&row[at..at + n], &mut out[..n]),
-            Plane::Values(row) => out[..n].copy_from_slice(&row[at..at + n]),
+            Plane::Counts { row, rule, .. } => match <&[u16; LANES]>::try_from(&row[at..at + n]) {
+                Ok(counts) => rule.row(counts, out),
+                Err(_) => rule.row(&row[at..at + n], &mut out[..n]),
+            },
+            Plane::Values(row) => of_lanes(&row[at..at + n], out, |_, v| v),
         }
+    }
+}
+
+/// Changes lanes by cells. Nearly always all of them: a loop whose length the compiler knows is a few vectors.
+#[inline(always)]
+fn of_lanes<T: Copy, U: Copy>(cells: &[T], lanes: &mut [U; LANES], change: impl Fn(U, T) -> U) {
+    match <&[T; LANES]>::try_from(cells) {
+        Ok(cells) => {
+            for l in 0..LANES {
+                lanes[l] = change(lanes[l], cells[l]);
+            }
+        }
+        Err(_) => lanes.iter_mut().zip(cells).for_each(|(l, c)| *l = change(*l, *c)),
     }
 }
 
 /// Which of `n` cells from `at` on a scene shows clearly. Lanes from `n` on are left as they are.
 #[inline(always)]
 pub(super) fn clear_lanes(clear: &[u16], bit: u32, at: usize, n: usize, usable: &mut Usable) {
-    for (u, m) in usable.iter_mut().zip(&clear[at..at + n]) {
-        *u = if u32::from(*m) & bit != 0 { u32::MAX } else { 0 };
-    }
+    of_lanes(&clear[at..at + n], usable, |_, m| if u32::from(m) & bit != 0 { u32::MAX } else { 0 });
 }
 
 impl Live<'_> {
@@ -206,7 +213,8 @@ impl Live<'_> {
     fn usable(&self, at: usize, n: usize, usable: &mut Usable) -> bool {
         clear_lanes(self.clear, self.bit, at, n, usable);
         self.plane.valid(at, n, usable);
-        usable[..n].iter().fold(0, |any, u| any | u) != 0
+        // lanes beyond the row's end hold nothing
+        usable.iter().fold(0, |any, u| any | u) != 0
     }
 }
 

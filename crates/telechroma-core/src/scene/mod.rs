@@ -9,6 +9,7 @@ use jiff::civil::Date;
 
 pub use role::BandRole;
 
+use crate::error::Error;
 use crate::grid::Grid;
 use crate::mask::Reasons;
 use crate::physics::{Line, TerrainMethod};
@@ -144,7 +145,31 @@ pub struct Scene {
     pub digest: String,
 }
 
+/// The level of a raster of bands that were calibrated earlier, above the air.
+pub const CALIBRATED: &str = "calibrated";
+/// The same at the surface.
+pub const AT_SURFACE: &str = "calibrated to surface";
+
 impl Scene {
+    /// True where its reflectance is that of the ground: no light of the air is left in it.
+    pub fn is_at_surface(&self) -> bool {
+        self.level.starts_with("L2") || self.level == AT_SURFACE
+    }
+
+    /// Where the sun stood, for what needs its height and its direction.
+    ///
+    /// # Errors
+    /// Where one of them is not known, or the sun was down; `so` says what cannot be done.
+    pub fn sunlight(&self, so: &str) -> Result<Sun, Error> {
+        let lacks = |what: &str| Error::Usage(format!("scene {}: {what}, so {so}", self.id));
+        let sun = self.sun.ok_or_else(|| lacks("its metadata do not say where the sun stood"))?;
+        match (sun.azimuth.0.is_finite(), sun.elevation.0 > 0.0) {
+            (false, _) => Err(lacks("its metadata do not say from which direction the sun shone")),
+            (true, false) => Err(lacks("the sun was down")),
+            (true, true) => Ok(sun),
+        }
+    }
+
     /// The band that meets a role: itself, or what may stand in for it.
     pub fn band(&self, role: BandRole) -> Option<&Band> {
         role.met_by().find_map(|r| self.bands.iter().find(|b| b.role == r))

@@ -7,7 +7,7 @@ use telechroma_core::geo::Crs;
 use telechroma_core::grid::Grid;
 use telechroma_core::mask::Reasons;
 use telechroma_core::run::Note;
-use telechroma_core::scene::{Band, BandRole, Content, Layer, LayerSet, Scene};
+use telechroma_core::scene::{AT_SURFACE, Band, BandRole, CALIBRATED, Content, Layer, LayerSet, Scene};
 use telechroma_core::units::{Nanometres, Unit};
 
 use super::{Opened, Sidecar, digest};
@@ -45,7 +45,7 @@ pub(crate) fn open(path: &Path, sidecar: Option<&Sidecar>, note: &mut dyn FnMut(
         return Err(Error::malformed(tiff.bytes.place(""), what));
     }
     match (d.kind, &d.scene) {
-        (Kind::Calibrated, Some(info)) => Ok(Opened::Scene(Box::new(calibrated(&tiff, &d.bands, info, digest)?))),
+        (Kind::Calibrated, Some(info)) => Ok(Opened::Scene(Box::new(calibrated(&tiff, &d, info, digest)?))),
         (Kind::Mask, Some(info)) => {
             let reading = Reading::Flags { outside: Reasons::FILL.bits() };
             Ok(Opened::Mask { scene: info.id.clone(), source: Arc::new(TiffPlane::new(&tiff, 0, reading)?), digest })
@@ -58,9 +58,9 @@ fn name_of(path: &Path) -> String {
     path.file_name().map_or(String::new(), |n| n.to_string_lossy().into_owned())
 }
 
-fn calibrated(tiff: &Arc<Tiff>, infos: &[BandInfo], scene: &SceneInfo, digest: String) -> Result<Scene> {
+fn calibrated(tiff: &Arc<Tiff>, d: &Description, scene: &SceneInfo, digest: String) -> Result<Scene> {
     let mut bands = vec![];
-    for (i, info) in infos.iter().enumerate() {
+    for (i, info) in d.bands.iter().enumerate() {
         let Some(role) = BandRole::from_name(&info.name) else { continue };
         let unit = Unit::from_label(&info.unit);
         bands.push(Band {
@@ -72,11 +72,14 @@ fn calibrated(tiff: &Arc<Tiff>, infos: &[BandInfo], scene: &SceneInfo, digest: S
             source: Arc::new(TiffPlane::new(tiff, i as u32, Reading::Values(unit))?),
         });
     }
+    // what is at the ground has no light of the air to be taken off, and none to tell clouds by
+    let at_surface = |s: &String| s.starts_with("calibrate to surface") || s.contains(", level L2");
+    let level = if d.steps.iter().any(at_surface) { AT_SURFACE } else { CALIBRATED };
     Ok(Scene {
         id: scene.id.clone(),
         sensor: String::new(),
         platform: scene.platform.clone(),
-        level: "calibrated".into(),
+        level: level.into(),
         acquired: None,
         date: scene.date.as_ref().and_then(|d| d.parse().ok()),
         place: None,

@@ -176,15 +176,10 @@ impl ClassFigure<'_> {
         svg.text((x, y), 14.0, true, INK, Anchor::Start, &short(&label, 24));
         y += 14.0;
         // the highest class on top, as on a scale
-        for e in entries.iter().rev() {
-            svg.rect((x, y), (14.0, 14.0), &hex(e.colour), "#8b939a");
-            svg.text((x + 22.0, y + 11.0), 12.0, false, INK, Anchor::Start, &short(&e.name, 26));
-            svg.text((x + 22.0, y + 26.0), 11.0, false, SOFT, Anchor::Start, &e.amount);
-            y += 37.0;
+        let rest = Entry { name: "no data, no class".into(), amount: rest, colour: NO_DATA };
+        for e in entries.iter().rev().chain([&rest]) {
+            y = swatch(&mut svg, (x, y), e);
         }
-        svg.rect((x, y), (14.0, 14.0), &hex(NO_DATA), "#8b939a");
-        svg.text((x + 22.0, y + 11.0), 12.0, false, INK, Anchor::Start, "no data, no class");
-        svg.text((x + 22.0, y + 26.0), 11.0, false, SOFT, Anchor::Start, &rest);
         svg.draw(&mut map)?;
         encode(&map)
     }
@@ -202,13 +197,8 @@ impl SceneFigure<'_> {
         };
         let page = Page::of(picture);
         let mut map = blank(page.size)?;
-        let level = |v: f32, (low, high): (f64, f64)| {
-            ((f64::from(v) - low) / (high - low) * 255.0).round().clamp(0.0, 255.0) as u8
-        };
-        blit(&mut map, &page, picture, |i| {
-            let v = [red[i], green[i], blue[i]];
-            if v.iter().any(|v| v.is_nan()) { NO_DATA } else { std::array::from_fn(|c| level(v[c], channels[c].1)) }
-        });
+        let stretch = channels.each_ref().map(|c| c.1);
+        blit(&mut map, &page, picture, |i| mixed([red[i], green[i], blue[i]], stretch).unwrap_or(NO_DATA));
         let mut svg = frame(&page, picture, &shown);
         let x = page.right() + 28.0;
         let mut y = f64::from(page.map.1) + 6.0;
@@ -247,20 +237,15 @@ impl MaskFigure<'_> {
         };
         let page = Page::of(picture);
         let mut map = blank(page.size)?;
-        let level = |v: f32, (low, high): (f64, f64)| {
-            ((f64::from(v) - low) / (high - low) * 255.0).round().clamp(0.0, 255.0) as u8
-        };
         blit(&mut map, &page, picture, |i| {
-            let v = [red[i], green[i], blue[i]];
-            let number = numbers[i] as usize; // NaN becomes 0
-            if numbers[i].is_nan() || v.iter().any(|v| v.is_nan()) {
-                return NO_DATA;
-            }
-            let seen: Colour = std::array::from_fn(|c| level(v[c], stretch[c]));
-            match number.checked_sub(1).and_then(|n| entries.get(n)) {
-                None => seen,
+            let seen = mixed([red[i], green[i], blue[i]], stretch).filter(|_| !numbers[i].is_nan());
+            match (seen, (numbers[i] as usize).checked_sub(1).and_then(|n| entries.get(n))) {
+                (None, _) => NO_DATA,
+                (Some(seen), None) => seen,
                 // the ground stays to be seen beneath
-                Some(e) => std::array::from_fn(|c| ((2 * u16::from(seen[c]) + 3 * u16::from(e.colour[c])) / 5) as u8),
+                (Some(seen), Some(e)) => {
+                    std::array::from_fn(|c| ((2 * u16::from(seen[c]) + 3 * u16::from(e.colour[c])) / 5) as u8)
+                }
             }
         });
         let mut svg = frame(&page, picture, &shown);
@@ -270,16 +255,30 @@ impl MaskFigure<'_> {
         y += 14.0;
         let fill = Entry { name: "fill".into(), amount: fill, colour: NO_DATA };
         for e in entries.iter().filter(|e| !e.amount.is_empty()).chain([&fill]) {
-            svg.rect((x, y), (14.0, 14.0), &hex(e.colour), "#8b939a");
-            svg.text((x + 22.0, y + 11.0), 12.0, false, INK, Anchor::Start, &short(&e.name, 26));
-            svg.text((x + 22.0, y + 26.0), 11.0, false, SOFT, Anchor::Start, &e.amount);
-            y += 37.0;
+            y = swatch(&mut svg, (x, y), e);
         }
         svg.text((x, y + 20.0), 14.0, true, INK, Anchor::Start, "clear");
         svg.text((x, y + 38.0), 11.0, false, SOFT, Anchor::Start, &clear);
         svg.draw(&mut map)?;
         encode(&map)
     }
+}
+
+/// Three values as a colour, each between the ends of its stretch; none where one is missing.
+fn mixed(v: [f32; 3], stretch: [(f64, f64); 3]) -> Option<Colour> {
+    let level = |c: usize| {
+        let (low, high) = stretch[c];
+        ((f64::from(v[c]) - low) / (high - low) * 255.0).round().clamp(0.0, 255.0) as u8
+    };
+    (!v.iter().any(|v| v.is_nan())).then(|| std::array::from_fn(level))
+}
+
+/// An entry of a legend; where the next one goes.
+fn swatch(svg: &mut Svg, (x, y): (f64, f64), e: &Entry) -> f64 {
+    svg.rect((x, y), (14.0, 14.0), &hex(e.colour), "#8b939a");
+    svg.text((x + 22.0, y + 11.0), 12.0, false, INK, Anchor::Start, &short(&e.name, 26));
+    svg.text((x + 22.0, y + 26.0), 11.0, false, SOFT, Anchor::Start, &e.amount);
+    y + 37.0
 }
 
 fn blank((w, h): (u32, u32)) -> Result<Pixmap, String> {

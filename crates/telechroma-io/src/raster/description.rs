@@ -1,6 +1,7 @@
 //! What our rasters say of themselves, as JSON in the file's ImageDescription.
 
 use serde::{Deserialize, Serialize};
+use telechroma_core::units::Unit;
 
 /// What a raster is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -78,6 +79,14 @@ pub struct BandInfo {
     /// Value of a stored zero.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub offset: Option<f64>,
+}
+
+impl BandInfo {
+    /// A band of values as they are.
+    pub fn new(name: impl Into<String>, unit: Unit) -> BandInfo {
+        let unit = unit.label().into();
+        BandInfo { name: name.into(), unit, wavelength_nm: None, formula: None, scale: None, offset: None }
+    }
 }
 
 /// One bit of a mask.
