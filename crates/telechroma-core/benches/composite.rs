@@ -53,8 +53,10 @@ fn main() {
         ("mean", BandRule::Mean),
         ("max", BandRule::Max),
     ];
+    // rules may be named: cargo bench --bench composite -- median
+    let asked: Vec<String> = std::env::args().skip(1).filter(|a| !a.starts_with('-')).collect();
     println!("nanoseconds a cell, one thread");
-    for (name, rule) in rules {
+    for (name, rule) in rules.into_iter().filter(|(name, _)| asked.is_empty() || asked.iter().any(|a| a == name)) {
         for dates in [12, 24, 48, 64] {
             let cost: Vec<String> =
                 SKIES.iter().map(|(sky, run)| format!("{sky} {:.1}", nanoseconds(rule, dates, *run))).collect();

@@ -193,7 +193,10 @@ fn what_cannot_be_is_refused_with_the_scene_and_the_band() {
     let cells = Cells::Values(vec![0.2; (SIDE * SIDE) as usize]);
     red.content = Content::Values(Unit::Radiance);
     red.source = MemoryPlane::shared("radiance", grid(0, 0, SIDE, SIDE), Kind::Values, Unit::Radiance, (4, 4), cells);
-    let e = refused(mixed, &recipe(&["ndvi"])).to_string();
+    let e = refused(mixed.clone(), &recipe(&["ndvi"])).to_string();
+    assert!(e.contains("band 'red'") && e.contains("reflectance"), "indices are of reflectance: {e}");
+    let own = Recipe { layers: vec![layer("contrast", Some("nir - red"))], ..recipe(&[]) };
+    let e = refused(mixed, &own).to_string();
     assert!(e.contains("band 'red' of scene") && e.contains("as in the other scenes"), "{e}");
 }
 
@@ -209,7 +212,8 @@ fn a_low_sun_is_noted_where_it_matters() {
     assert_eq!(season.notes, [Note::LowSun { scene: "l".into(), elevation: 9.5 }]);
     let thermal = Recipe { bands: BandChoice::List(vec![role("lwir11")]), ..recipe(&[]) };
     assert!(plan_season(low(), &thermal).unwrap().notes.is_empty());
-    let radiance = plan_season(low(), &Recipe { target: Target::Radiance, ..recipe(&["ndvi"]) }).unwrap();
+    let own = Recipe { layers: vec![layer("contrast", Some("nir - red"))], ..recipe(&[]) };
+    let radiance = plan_season(low(), &Recipe { target: Target::Radiance, ..own }).unwrap();
     assert_eq!(radiance.periods[0].bands[0].unit, Unit::Radiance);
 }
 

@@ -162,7 +162,19 @@ impl Sample {
     }
 }
 
+/// How many cells ahead planes are asked for: a few vectors.
+const AHEAD: usize = 4 * LANES;
+
 impl Plane<'_> {
+    /// Asks for the cells of a chunk from `at` on.
+    #[inline(always)]
+    fn ahead(&self, at: usize) {
+        match self {
+            Plane::Counts { row, .. } => (0..LANES).step_by(32).for_each(|c| wide::ahead(row, at + c)),
+            Plane::Values(row) => (0..LANES).step_by(16).for_each(|c| wide::ahead(row, at + c)),
+        }
+    }
+
     /// Leaves in `usable` only those of `n` cells from `at` on that hold a value.
     #[inline(always)]
     pub(super) fn valid(&self, at: usize, n: usize, usable: &mut Usable) {
@@ -211,6 +223,7 @@ impl Live<'_> {
     /// Which of `n` cells from `at` on may be used; false if none.
     #[inline(always)]
     fn usable(&self, at: usize, n: usize, usable: &mut Usable) -> bool {
+        self.plane.ahead(at + AHEAD);
         clear_lanes(self.clear, self.bit, at, n, usable);
         self.plane.valid(at, n, usable);
         // lanes beyond the row's end hold nothing
@@ -393,28 +406,16 @@ fn fold<T: Copy>(
     }
 }
 
-/// Rows handled together.
-const STRIP: i64 = 8;
-
-/// Whether a scene shows anything in a row.
-struct ShowsRow<'a, 'b> {
-    scene: &'a Live<'b>,
-    shows: &'a mut bool,
+/// All bits that are set in a row.
+struct AnyBits<'a> {
+    row: &'a [u16],
+    any: &'a mut u16,
 }
 
-impl wide::Loop for ShowsRow<'_, '_> {
+impl wide::Loop for AnyBits<'_> {
     #[inline(always)]
     fn run(self) {
-        let (clear, bit) = (self.scene.clear, self.scene.bit as u16);
-        *self.shows = match &self.scene.plane {
-            Plane::Counts { row, fill, .. } => {
-                let fill = fill.map_or(u32::MAX, u32::from);
-                clear.iter().zip(*row).fold(0, |any, (m, c)| any | if u32::from(*c) != fill { m & bit } else { 0 }) != 0
-            }
-            Plane::Values(row) => {
-                clear.iter().zip(*row).fold(0, |any, (m, v)| any | if v.is_finite() { m & bit } else { 0 }) != 0
-            }
-        };
+        *self.any = self.row.iter().fold(0, |any, bits| any | bits);
     }
 }
 
@@ -438,25 +439,20 @@ impl Op for Composite {
     fn compute(&self, inputs: &Inputs, out: &mut Tile) -> Result<()> {
         let window = out.window;
         let mut rows: Vec<Row> = vec![[0.0; LANES]; self.samples.len()];
-        for strip in (window.row..window.end_row()).step_by(STRIP as usize) {
-            let end = (strip + STRIP).min(window.end_row());
-            // scenes that show something in each row of the strip; asked scene by scene, so that each plane is fetched
-            // in long pieces: two dozen planes read side by side are more than the processor follows by itself
-            let mut live: Vec<Vec<Live>> = (strip..end).map(|_| vec![]).collect();
-            for i in 0..self.samples.len() {
-                for (row, live) in (strip..end).zip(&mut live) {
-                    let mut shows = false;
-                    let Some(scene) = self.scene(inputs, i, &window, row) else { continue };
-                    wide::run(ShowsRow { scene: &scene, shows: &mut shows });
-                    if shows {
-                        live.push(scene);
-                    }
-                }
+        let mut live: Vec<Live> = Vec::with_capacity(self.samples.len());
+        for row in window.row..window.end_row() {
+            // scenes that show something clearly in this row
+            live.clear();
+            for looks in 0..self.looks() {
+                let Some(clear) = inputs.get(looks) else { continue };
+                let mut any = 0;
+                wide::run(AnyBits { row: bits_row(clear, &window, row), any: &mut any });
+                let first = looks * Clear::SCENES;
+                let scenes = (first..self.samples.len()).take(Clear::SCENES).filter(|i| any >> (i - first) & 1 == 1);
+                live.extend(scenes.filter_map(|i| self.scene(inputs, i, &window, row)));
             }
-            for (row, live) in (strip..end).zip(&live) {
-                let range = out.row_range(&window, row);
-                self.row(live, &mut rows, &mut out.values_mut()[range]);
-            }
+            let range = out.row_range(&window, row);
+            self.row(&live, &mut rows, &mut out.values_mut()[range]);
         }
         Ok(())
     }

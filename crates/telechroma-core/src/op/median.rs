@@ -115,22 +115,45 @@ const STEP: usize = 16;
 #[inline(always)]
 fn compare(rows: &mut [Row], net: &[Comparator]) {
     for &(i, j, keep) in net {
-        let (i, j) = (usize::from(i), usize::from(j));
-        for at in (0..LANES).step_by(STEP) {
-            // whole vectors in and out: the compiler must not store under a mask what the next comparator loads
-            let (mut a, mut b) = ([0f32; STEP], [0f32; STEP]);
-            a.copy_from_slice(&rows[i][at..at + STEP]);
-            b.copy_from_slice(&rows[j][at..at + STEP]);
-            if keep != Keep::Upper {
-                let low: [f32; STEP] = std::array::from_fn(|l| lower(a[l], b[l]));
-                rows[i][at..at + STEP].copy_from_slice(&low);
+        // the first wire is always the lower one: two rows apart, and what is kept is asked once for all lanes
+        let (before, from) = rows.split_at_mut(usize::from(j));
+        let (a, b) = (&mut before[usize::from(i)], &mut from[0]);
+        match keep {
+            Keep::Both => {
+                for at in (0..LANES).step_by(STEP) {
+                    let (x, y) = (vector(a, at), vector(b, at));
+                    a[at..at + STEP].copy_from_slice(&each(&x, &y, lower));
+                    b[at..at + STEP].copy_from_slice(&each(&x, &y, upper));
+                }
             }
-            if keep != Keep::Lower {
-                let high: [f32; STEP] = std::array::from_fn(|l| upper(a[l], b[l]));
-                rows[j][at..at + STEP].copy_from_slice(&high);
+            Keep::Lower => {
+                for at in (0..LANES).step_by(STEP) {
+                    let low = each(&vector(a, at), &vector(b, at), lower);
+                    a[at..at + STEP].copy_from_slice(&low);
+                }
+            }
+            Keep::Upper => {
+                for at in (0..LANES).step_by(STEP) {
+                    let high = each(&vector(a, at), &vector(b, at), upper);
+                    b[at..at + STEP].copy_from_slice(&high);
+                }
             }
         }
     }
+}
+
+/// Lanes of a row as one vector: whole vectors in and out, since the compiler must not store under a mask what the next
+/// comparator loads.
+#[inline(always)]
+fn vector(row: &Row, at: usize) -> [f32; STEP] {
+    let mut v = [0f32; STEP];
+    v.copy_from_slice(&row[at..at + STEP]);
+    v
+}
+
+#[inline(always)]
+fn each(a: &[f32; STEP], b: &[f32; STEP], one: impl Fn(f32, f32) -> f32) -> [f32; STEP] {
+    std::array::from_fn(|l| one(a[l], b[l]))
 }
 
 /// The median from the two middle rows.
