@@ -13,11 +13,13 @@ use telechroma_core::method::{BandChoice, By, Find, Frame, LayerRequest, Light, 
 use telechroma_core::physics::DarkMethod;
 use telechroma_core::scene::BandRole;
 use telechroma_core::stat::DEFAULT_STATS;
+use telechroma_core::units::Metres;
 use telechroma_io::delivery::sensor_of;
+use telechroma_io::vector::Source;
 
 use crate::commands::chain::{Given, defined, dropped_in, light};
 use crate::commands::frame::{area, bounds, grid};
-use crate::job::{Filter, Job, Naming, PlotJob, Style, Wanted};
+use crate::job::{Filter, Job, Naming, PlotJob, Style, Wanted, endings, format_of};
 use crate::report::Report;
 
 /// Every key: its path, its default as written in TOML, what it means. The guide's table and the messages come from here.
@@ -100,9 +102,11 @@ pub const KEYS: &[(&str, &str, &str)] = &[
         "transmittance of the air and the radiance it sends up and down, for lst_radiative_transfer",
     ),
     ("temperature.cavity", "0", "cavity factor of rough ground, for the emissivity of TIRS bands"),
-    ("plots.file", "none", "polygons, GeoJSON"),
+    ("plots.file", "none", "polygons or points: .geojson, .gpkg, .shp, .parquet, or points as .csv"),
+    ("plots.layer", "the only one", "which layer of a GeoPackage"),
     ("plots.id", "the first of id, plot, plot_id, field, field_id, name", "the attribute that is unique"),
     ("plots.weight", "\"share\"", "\"share\": exact covered share of each cell; \"centre\"; \"touch\""),
+    ("plots.inset", "none", "plots are drawn in by this length first, such as \"5m\""),
     ("plots.keep", "none", "condition a cell must meet to count"),
     (
         "plots.stats",
@@ -110,7 +114,12 @@ pub const KEYS: &[(&str, &str, &str)] = &[
         "statistics; percentiles as p10",
     ),
     ("output.rasters", "true", "Cloud Optimized GeoTIFFs of composites and layers"),
-    ("output.tables", "[\"csv\"]", "\"csv\", \"geojson\"; needs plots"),
+    (
+        "output.tables",
+        "[\"csv\"]",
+        "\"csv\", \"jsonl\", \"parquet\"; as columns of the plots \"gpkg\", \"geojson\", \"shp\", \"geoparquet\"; needs plots",
+    ),
+    ("output.rows", "\"period\"", "what a row of the table stands for: \"plot\", \"period\", \"layer\""),
     ("output.pictures", "false", "PNG pictures of composites and layers"),
     ("output.report", "false", "must be false: report pages are not available yet"),
     ("output.temperature", "\"K\"", "unit of temperature layers: \"K\", \"C\" or \"F\""),
@@ -256,6 +265,8 @@ struct Plots {
     weight: Option<String>,
     keep: Option<String>,
     stats: Option<Vec<String>>,
+    layer: Option<String>,
+    inset: Option<String>,
 }
 
 #[derive(Deserialize, Default)]
@@ -263,6 +274,7 @@ struct Plots {
 struct Output {
     rasters: Option<bool>,
     tables: Option<Vec<String>>,
+    rows: Option<String>,
     pictures: Option<bool>,
     report: Option<bool>,
     temperature: Option<String>,
@@ -495,6 +507,8 @@ fn job(file: File, here: &Path, stem: &str) -> Result<Job, Report> {
         },
         recipe,
         plots,
+        rows: named("output.rows", &file.output.rows, Default::default())?,
+        csv: Default::default(),
         wanted,
         naming: Naming { root: at(&file.out.unwrap_or_else(|| "results".into())), folders: true, single: None },
         style: Style::default(),
@@ -594,7 +608,14 @@ fn plots(p: Plots, at: &dyn Fn(&Path) -> PathBuf) -> Result<PlotJob, Report> {
         .map(|s| s.parse())
         .collect::<Result<Vec<_>, _>>()
         .map_err(|e| Report::usage(format!("plots.stats: {e}")))?;
-    Ok(PlotJob { file: at(&p.file), id: p.id, weight: named("plots.weight", &p.weight, Default::default())?, stats })
+    let inset = p.inset.map(|t| t.parse::<Metres>()).transpose();
+    Ok(PlotJob {
+        source: Source { layer: p.layer, ..Source::of(&at(&p.file)) },
+        id: p.id,
+        weight: named("plots.weight", &p.weight, Default::default())?,
+        inset: inset.map_err(|e| Report::usage(format!("plots.inset: {e}")))?,
+        stats,
+    })
 }
 
 fn wanted(o: &Output, plots: bool) -> Result<Wanted, Report> {
@@ -602,15 +623,18 @@ fn wanted(o: &Output, plots: bool) -> Result<Wanted, Report> {
         return Err(Report::usage("output.report: report pages are not available yet; set it to false"));
     }
     let tables = o.tables.clone().unwrap_or_else(|| vec!["csv".into()]);
-    if let Some(other) = tables.iter().find(|t| !["csv", "geojson"].contains(&t.as_str())) {
-        return Err(Report::usage(format!("output.tables: \"{other}\" is not available; \"csv\" and \"geojson\" are")));
-    }
+    let format = |name: &String| {
+        format_of(name).ok_or_else(|| {
+            let e = telechroma_core::Error::unknown("format of tables", name, endings());
+            Report::usage(format!("output.tables: {e}"))
+        })
+    };
+    let formats = tables.iter().map(format).collect::<Result<Vec<_>, _>>()?;
     let (rasters, pictures) = (o.rasters.unwrap_or(true), o.pictures.unwrap_or(false));
     Ok(Wanted {
         composites: rasters,
         layers: rasters,
-        csv: plots && tables.iter().any(|t| t == "csv"),
-        geojson: plots && tables.iter().any(|t| t == "geojson"),
+        tables: if plots { formats } else { vec![] },
         scene_pictures: pictures,
         maps: pictures,
         record: true,
@@ -657,6 +681,6 @@ mod tests {
         assert_eq!(job.inputs, [Path::new("here/s")]);
         assert_eq!(job.recipe.layers.iter().map(|l| l.name.as_str()).collect::<Vec<_>>(), ["ndvi", "green_red", "z"]);
         assert_eq!(job.filter.until.unwrap().to_string(), "2031-10-31");
-        assert!(job.wanted.csv && !job.wanted.maps);
+        assert!(job.wanted.tables.len() == 1 && !job.wanted.maps);
     }
 }

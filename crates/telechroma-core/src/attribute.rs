@@ -17,8 +17,34 @@ pub enum Value {
     Text(String),
     /// A number.
     Number(f64),
+    /// A whole number: ids beyond 2⁵³ stay exact.
+    Whole(i64),
     /// True or false.
     Truth(bool),
+}
+
+impl Value {
+    /// The number, if it is one.
+    pub fn number(&self) -> Option<f64> {
+        match self {
+            Value::Number(v) => Some(*v),
+            Value::Whole(v) => Some(*v as f64),
+            Value::Missing | Value::Text(_) | Value::Truth(_) => None,
+        }
+    }
+}
+
+impl std::fmt::Display for Value {
+    /// As tables write it; missing values are empty.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Value::Missing => Ok(()),
+            Value::Text(t) => f.write_str(t),
+            Value::Number(v) => write!(f, "{v}"),
+            Value::Whole(v) => write!(f, "{v}"),
+            Value::Truth(v) => write!(f, "{v}"),
+        }
+    }
 }
 
 /// A condition, ready to be asked.
@@ -95,14 +121,23 @@ fn holds(node: &Node, attributes: &BTreeMap<String, Value>) -> bool {
         Node::Any(all) => all.iter().any(|n| holds(n, attributes)),
         Node::All(all) => all.iter().all(|n| holds(n, attributes)),
         Node::Not(n) => !holds(n, attributes),
-        Node::Among(name, list) => list.iter().any(|v| value(name) == v),
+        Node::Among(name, list) => list.iter().any(|v| same(value(name), v)),
         Node::Compare(name, sign, wanted) => match (sign, value(name), wanted) {
-            (Sign::Equal, found, wanted) => found == wanted,
-            (Sign::Unequal, found, wanted) => found != wanted,
-            (sign, Value::Number(a), Value::Number(b)) => ordered(*sign, a.partial_cmp(b)),
+            (Sign::Equal, found, wanted) => same(found, wanted),
+            (Sign::Unequal, found, wanted) => !same(found, wanted),
             (sign, Value::Text(a), Value::Text(b)) => ordered(*sign, Some(a.cmp(b))), // ISO dates among them
-            _ => false,
+            (sign, found, wanted) => match (found.number(), wanted.number()) {
+                (Some(a), Some(b)) => ordered(*sign, a.partial_cmp(&b)),
+                _ => false,
+            },
         },
+    }
+}
+
+fn same(a: &Value, b: &Value) -> bool {
+    match (a.number(), b.number()) {
+        (Some(a), Some(b)) => a == b,
+        _ => a == b,
     }
 }
 
@@ -232,6 +267,7 @@ mod tests {
             of("crop", Value::Text("flax".into())),
             of("area_ha", Value::Number(0.5)),
             of("trial", Value::Truth(true)),
+            of("block", Value::Whole(3)),
             of("note", Value::Missing),
         ]);
         Condition::parse(text).unwrap().holds(&row)
@@ -246,6 +282,7 @@ mod tests {
             ("crop != 'flax' or (trial = true and note = missing)", true),
             ("area_ha > 5e-1", false),
             ("absent = missing", true),
+            ("block = 3 and block in (2, 3) and block > 2.5", true),
             ("absent < 3", false),
             ("crop < 3", false),
         ] {

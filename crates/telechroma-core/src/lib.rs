@@ -38,6 +38,7 @@ pub mod area;
 pub mod attribute;
 pub mod class;
 pub mod error;
+pub mod feature;
 pub mod geo;
 pub mod graph;
 pub mod grid;

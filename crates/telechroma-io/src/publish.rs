@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use crate::error::{Error, Place, Result};
 
 const PREFIX: &str = ".unfinished-";
+const LOCK: &str = ".lock";
 
 /// The outputs of one run.
 #[derive(Debug)]
@@ -33,7 +34,7 @@ impl Publisher {
         let scratch = root.join(format!("{PREFIX}{}", std::process::id()));
         let make = || {
             fs::create_dir_all(&scratch)?;
-            let lock = File::create(scratch.join("lock"))?;
+            let lock = File::create(scratch.join(LOCK))?;
             lock.try_lock().map_err(std::io::Error::other)?;
             Ok(lock)
         };
@@ -66,7 +67,11 @@ impl Publisher {
         if !self.overwrite && path.exists() {
             return Err(Error::usage(Place::file(&path), "exists already and is not replaced"));
         }
-        let at = self.scratch.join(format!("{:04}", self.staged.len()));
+        // its own name: formats of several files, or with names inside, go by it
+        let at = self.scratch.join(relative);
+        if let Some(folder) = at.parent() {
+            fs::create_dir_all(folder).map_err(|e| Error::io(folder, e))?;
+        }
         self.staged.push((at.clone(), path));
         Ok(at)
     }
@@ -112,7 +117,7 @@ fn remove_leftovers(root: &Path) {
         if !name.starts_with(PREFIX) || !path.is_dir() {
             continue;
         }
-        let free = File::open(path.join("lock")).is_ok_and(|f| f.try_lock().is_ok());
+        let free = File::open(path.join(LOCK)).is_ok_and(|f| f.try_lock().is_ok());
         if free {
             let _ = fs::remove_dir_all(&path);
         }
@@ -147,10 +152,10 @@ mod tests {
         let dir = tempfile::tempdir().unwrap();
         let dead = dir.path().join(".unfinished-1");
         fs::create_dir(&dead).unwrap();
-        fs::write(dead.join("lock"), "").unwrap();
+        fs::write(dead.join(LOCK), "").unwrap();
         let living = dir.path().join(".unfinished-2");
         fs::create_dir(&living).unwrap();
-        let held = File::create(living.join("lock")).unwrap();
+        let held = File::create(living.join(LOCK)).unwrap();
         held.try_lock().unwrap();
         let p = Publisher::new(dir.path(), false).unwrap();
         assert!(!dead.exists() && living.exists());

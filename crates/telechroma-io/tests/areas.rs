@@ -8,7 +8,7 @@ use shapefile::{Point, Polygon, PolygonRing, Writer};
 use telechroma_core::area::Edge;
 use telechroma_core::attribute::Condition;
 use telechroma_core::geo::Crs;
-use telechroma_io::vector;
+use telechroma_io::vector::{self, Source};
 
 const PRJ: &str = r#"PROJCS["WGS_1984_UTM_Zone_25N",GEOGCS["GCS_WGS_1984",DATUM["D_WGS_1984",SPHEROID["WGS_1984",6378137.0,298.257223563]],PRIMEM["Greenwich",0.0],UNIT["Degree",0.0174532925199433]],PROJECTION["Transverse_Mercator"],PARAMETER["False_Easting",500000.0],PARAMETER["False_Northing",0.0],PARAMETER["Central_Meridian",-33.0],PARAMETER["Scale_Factor",0.9996],PARAMETER["Latitude_Of_Origin",0.0],UNIT["Meter",1.0]]"#;
 
@@ -137,7 +137,11 @@ fn three_formats_give_one_area() {
 fn layers_are_named_and_what_lacks_is_said() {
     let dir = tempfile::tempdir().unwrap();
     let two = package(dir.path(), &["land", "water"]);
-    let read = |f: &Path, layer: Option<&str>| vector::read(f, layer).map(|f| f.rows.len()).map_err(|e| e.to_string());
+    let read = |f: &Path, layer: Option<&str>| {
+        vector::read(&Source { layer: layer.map(Into::into), ..Source::of(f) })
+            .map(|f| f.features.rows.len())
+            .map_err(|e| e.to_string())
+    };
     assert!(read(&two, None).unwrap_err().contains("has several layers, name one: land, water"));
     assert_eq!(read(&two, Some("water")), Ok(2));
     assert!(read(&two, Some("wter")).unwrap_err().contains("did you mean 'water'"));

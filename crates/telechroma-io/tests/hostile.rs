@@ -16,7 +16,7 @@ use telechroma_io::delivery::{Opened, Opener, stac};
 use telechroma_io::raster::jp2::{Jp2, Jp2Plane};
 use telechroma_io::raster::samples::Reading;
 use telechroma_io::raster::tiff::{Tiff, TiffPlane};
-use telechroma_io::vector;
+use telechroma_io::vector::{self, Source};
 use telechroma_testkit::memory::grid;
 use telechroma_testkit::{archive, jp2};
 use telechroma_world::deliveries::{self, landsat, products, sentinel2};
@@ -219,7 +219,7 @@ fn text_files() {
             all.iter().filter_map(|s| s.grid.as_ref()?.grid()).for_each(|g| assert!(g.transform.determinant() != 0.0));
         }
     });
-    torture("area.geojson", item.as_bytes(), |p| drop(vector::read(p, None)));
+    torture("area.geojson", item.as_bytes(), |p| drop(vector::read(&Source::of(p))));
 }
 
 #[test]
@@ -252,8 +252,19 @@ fn geopackages() {
     .unwrap();
     db.execute("INSERT INTO t (geom, kind) VALUES (?1, 'x')", [&blob]).unwrap();
     drop(db);
-    assert_eq!(vector::read(&path, None).unwrap().rows[0].1.len(), 1);
-    torture("b.gpkg", &std::fs::read(&path).unwrap(), |p| drop(vector::read(p, None)));
+    assert_eq!(vector::read(&Source::of(&path)).unwrap().features.rows[0].shape.polygons().len(), 1);
+    torture("b.gpkg", &std::fs::read(&path).unwrap(), |p| drop(vector::read(&Source::of(p))));
+}
+
+#[test]
+fn tables_of_points_and_parquet() {
+    torture("p.csv", b"id,lon,lat,note\na,-33.1,39.7,\"x, y\"\nb,1,2,z\n", |p| drop(vector::read(&Source::of(p))));
+    let dir = tempfile::tempdir().unwrap();
+    let csv = dir.path().join("p.csv");
+    std::fs::write(&csv, "id,lon,lat,note\na,-33.1,39.7,x\nb,1,2,\n").unwrap();
+    let path = dir.path().join("p.parquet");
+    vector::write(&path, &vector::read(&Source::of(&csv)).unwrap().features).unwrap();
+    torture("q.parquet", &std::fs::read(&path).unwrap(), |p| drop(vector::read(&Source::of(p))));
 }
 
 #[test]
@@ -273,7 +284,7 @@ fn shapes() {
         std::fs::write(p.with_extension("prj"), prj).unwrap();
         shp.iter().for_each(|b| std::fs::write(p.with_extension("shp"), b).unwrap());
         dbf.iter().for_each(|b| std::fs::write(p.with_extension("dbf"), b).unwrap());
-        drop(vector::read(&p.with_extension("shp"), None));
+        drop(vector::read(&Source::of(&p.with_extension("shp"))));
     };
     torture("b.shp", &shp, |p| beside(p, None, Some(&dbf)));
     torture("b.dbf", &dbf, |p| beside(p, Some(&shp), None));

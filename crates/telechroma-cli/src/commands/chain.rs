@@ -11,8 +11,6 @@ use telechroma_core::method::{
     BandChoice, By, Confidence, Every, Find, LayerRequest, Light, MaskOptions, Recipe, Target,
 };
 use telechroma_core::physics::{DarkMethod, TerrainMethod};
-use telechroma_core::plot::Weighting;
-use telechroma_core::stat::{DEFAULT_STATS, Stat};
 use telechroma_core::tile::PlaneSource;
 use telechroma_core::units::{Metres, TemperatureUnit};
 use telechroma_io::delivery::{Opened, Opener, sensor_of};
@@ -20,7 +18,7 @@ use telechroma_io::delivery::{Opened, Opener, sensor_of};
 use crate::campaign::layer;
 use crate::commands::frame::{FrameArgs, area};
 use crate::context::{Context, listed};
-use crate::job::{Filter, Job, Naming, PlotJob, Style, Wanted, mask_step};
+use crate::job::{Filter, Job, Naming, RowsBy, Style, Wanted, mask_step};
 use crate::report::Report;
 
 /// Which scenes of the inputs.
@@ -287,6 +285,8 @@ impl Chain {
             filter: self.selection.filter()?,
             recipe,
             plots: None,
+            rows: RowsBy::default(),
+            csv: Default::default(),
             wanted: Wanted::default(),
             naming,
             style: Style::default(),
@@ -329,38 +329,6 @@ impl Out {
     /// A path with one of `endings` is the one result's name; else it is a folder.
     pub fn naming(&self, endings: &[&str]) -> Naming {
         Naming::of(self.out.as_deref(), endings)
-    }
-}
-
-/// Plots and statistics.
-#[derive(Args, Clone)]
-pub struct PlotArgs {
-    /// Polygons with a unique id, GeoJSON
-    #[arg(long, value_name = "FILE", help_heading = "Plots")]
-    pub plots: PathBuf,
-    /// The attribute that is the plots' id
-    #[arg(long, value_name = "FIELD", help_heading = "Plots")]
-    pub id: Option<String>,
-    /// Statistics: count, valid_share, mean, sd, min, max, median, sum, range, kept_share, p10 …
-    #[arg(long, value_name = "LIST", value_delimiter = ',', help_heading = "Plots")]
-    pub stats: Vec<String>,
-    /// How cells on the edge count: share (exact covered share), centre, touch
-    #[arg(long, value_name = "RULE", default_value = "share", help_heading = "Plots")]
-    pub weight: Weighting,
-    /// Cells that count, such as 'ndvi > 0.3'
-    #[arg(long, value_name = "COND", help_heading = "Plots")]
-    pub keep: Option<String>,
-}
-
-impl PlotArgs {
-    pub fn job(&self) -> Result<PlotJob, Report> {
-        let names: Vec<&str> = if self.stats.is_empty() {
-            DEFAULT_STATS.to_vec()
-        } else {
-            self.stats.iter().map(String::as_str).collect()
-        };
-        let stats = names.iter().map(|s| s.trim().parse()).collect::<Result<Vec<Stat>, _>>()?;
-        Ok(PlotJob { file: self.plots.clone(), id: self.id.clone(), weight: self.weight, stats })
     }
 }
 

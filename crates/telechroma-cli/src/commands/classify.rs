@@ -9,6 +9,7 @@ use telechroma_core::units::TemperatureUnit;
 use telechroma_io::figure::Colour;
 
 use crate::commands::chain::{Chain, Out, inputs_and_names, layers};
+use crate::commands::plotted::PlotFileArgs;
 use crate::context::Context;
 use crate::job::{ClassJob, How, PlotJob, classify};
 use crate::report::Report;
@@ -71,12 +72,8 @@ pub struct ClassArgs {
 /// Plots whose classes are measured.
 #[derive(clap::Args, Clone)]
 pub struct ClassPlots {
-    /// Polygons with a unique id, GeoJSON: the area of each class in each of them
-    #[arg(long, value_name = "FILE", help_heading = "Plots")]
-    pub plots: Option<PathBuf>,
-    /// The attribute that is the plots' id
-    #[arg(long, value_name = "FIELD", help_heading = "Plots")]
-    pub id: Option<String>,
+    #[command(flatten)]
+    pub file: PlotFileArgs,
     /// How cells on the edge count: share (exact covered share), centre, touch
     #[arg(long, value_name = "RULE", default_value = "share", help_heading = "Plots")]
     pub weight: Weighting,
@@ -84,8 +81,7 @@ pub struct ClassPlots {
 
 impl ClassPlots {
     pub fn job(&self) -> Option<PlotJob> {
-        let file = self.plots.clone()?;
-        Some(PlotJob { file, id: self.id.clone(), weight: self.weight, stats: vec![] })
+        self.file.outlines(self.weight)
     }
 }
 

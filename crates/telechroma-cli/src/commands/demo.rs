@@ -71,7 +71,7 @@ const SHOWN: [Shown; 4] = [
 fn highlights(job: &Job, done: &Outcome) -> String {
     let root = job.naming.root.display();
     let mut t = String::new();
-    if let Some((header, rows)) = &done.table {
+    if let Some((header, rows)) = done.table.as_ref().map(|t| t.texts(job.rows)) {
         let cell = |row: &[String], name: &str| {
             header.iter().position(|h| h == name).map_or(String::new(), |i| row[i].clone())
         };

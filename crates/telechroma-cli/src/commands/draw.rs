@@ -6,9 +6,10 @@ use telechroma_io::figure::Ramp;
 
 use crate::campaign::roles;
 use crate::commands::chain::{Chain, MaskArgs, Out, Selection, inputs_and_names, layers};
+use crate::commands::plotted::PlotFileArgs;
 use crate::commands::run::report;
 use crate::context::{Context, listed};
-use crate::job::{Job, PlotJob, Style, Wanted, draw_masks, execute, open_inputs, prepare_masks};
+use crate::job::{Job, Style, Wanted, draw_masks, execute, open_inputs, prepare_masks};
 use crate::report::Report;
 
 /// Draw a picture: a scene or composite in colours, or one layer with a legend
@@ -91,12 +92,8 @@ struct PageArgs {
     /// Title; default: the input's name
     #[arg(long)]
     title: Option<String>,
-    /// Polygons whose outlines are drawn, GeoJSON
-    #[arg(long, value_name = "FILE")]
-    plots: Option<std::path::PathBuf>,
-    /// The attribute that is the plots' id
-    #[arg(long, value_name = "FIELD")]
-    id: Option<String>,
+    #[command(flatten)]
+    plots: PlotFileArgs,
     #[command(flatten)]
     chain: Chain,
     #[command(flatten)]
@@ -175,7 +172,7 @@ fn draw(mut job: Job, page: PageArgs, ctx: &Context) -> Result<(), Report> {
         [one] => stem(one),
         many => format!("{} and {} more", many.first().map(stem).unwrap_or_default(), many.len().saturating_sub(1)),
     });
-    job.plots = page.plots.map(|file| PlotJob { file, id: page.id, weight: Default::default(), stats: vec![] });
+    job.plots = page.plots.outlines(Default::default());
     page.chain.say(&job.inputs, ctx, &job);
     let done = execute(&job, ctx)?;
     report(&job, &done, ctx);

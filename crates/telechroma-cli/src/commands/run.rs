@@ -9,6 +9,7 @@ use telechroma_core::method::{BandChoice, By, Target};
 
 use crate::campaign;
 use crate::context::Context;
+use crate::job::Table;
 use crate::job::{Job, Outcome, Preview, execute, preview};
 use crate::report::Report;
 
@@ -83,7 +84,7 @@ pub fn report(job: &Job, done: &Outcome, ctx: &Context) {
     if count("picture") > 0 {
         parts.push(plural(count("picture"), "picture"));
     }
-    if let Some((plots, periods)) = done.plots {
+    if let Some((plots, periods)) = done.table.as_ref().map(Table::size) {
         parts.push(format!("a table of {} x {}", plural(plots, "plot"), plural(periods, "period")));
     }
     let r = &done.report;
@@ -315,20 +316,22 @@ fn settings(job: &Job) -> Vec<String> {
         section(
             "plots",
             vec![
-                format!("file = {}", path(&p.file)),
+                format!("file = {}", path(&p.source.path)),
                 or_none("id", p.id.as_deref().map(text)),
                 format!("weight = {}", text(&format!("{:?}", p.weight).to_lowercase())),
+                or_none("layer", p.source.layer.as_deref().map(text)),
+                or_none("inset", p.inset.map(|m| text(&format!("{}m", m.0)))),
                 or_none("keep", r.keep.as_deref().map(text)),
                 format!("stats = {}", list(p.stats.iter().map(|s| s.to_string()).collect())),
             ],
         );
     }
-    let tables = [("csv", job.wanted.csv), ("geojson", job.wanted.geojson)];
     section(
         "output",
         vec![
             format!("rasters = {}", job.wanted.layers),
-            format!("tables = {}", list(tables.iter().filter(|t| t.1).map(|t| t.0.to_string()).collect())),
+            format!("tables = {}", list(job.wanted.tables.iter().map(|t| t.ending.to_string()).collect())),
+            format!("rows = {}", text(&format!("{:?}", job.rows).to_lowercase())),
             format!("pictures = {}", job.wanted.maps),
             "report = false".into(),
             format!("temperature = {}", text(&format!("{:?}", r.temperature))),

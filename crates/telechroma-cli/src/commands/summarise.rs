@@ -6,13 +6,14 @@ use telechroma_core::method::BandChoice;
 use telechroma_core::units::TemperatureUnit;
 use telechroma_io::table::csv;
 
-use crate::commands::chain::{Chain, Out, PlotArgs, advise, layers};
+use crate::commands::chain::{Chain, Out, advise, layers};
+use crate::commands::plotted::{PlotArgs, TableArgs};
 use crate::commands::run::report;
 use crate::context::Context;
-use crate::job::{Naming, Wanted, execute};
+use crate::job::{Naming, Table, Wanted, endings, execute, format_of};
 use crate::report::Report;
 
-/// Statistics per plot: a table on standard output, or a .csv or .geojson file
+/// Statistics per plot: a table, or the plots with the statistics as columns
 ///
 /// Example: telechroma summarise scenes --index ndvi,lst --plots fields.geojson --stats mean,sd,p90
 #[derive(clap::Args)]
@@ -32,8 +33,11 @@ pub struct Args {
     #[command(flatten)]
     pub plots: PlotArgs,
     #[command(flatten)]
+    pub table: TableArgs,
+    #[command(flatten)]
     pub chain: Chain,
-    /// A .csv or .geojson file, or a folder; default: the table goes to standard output
+    /// A table (.csv, .jsonl, .parquet), the plots with the statistics as columns (.gpkg, .geojson, .shp, .geoparquet),
+    /// or a folder; default: the table goes to standard output as CSV
     #[arg(long, value_name = "PATH")]
     pub out: Option<PathBuf>,
 }
@@ -46,11 +50,13 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     let mut recipe = args.chain.recipe(layers, bands, args.unit)?;
     recipe.keep = args.plots.keep.clone();
     let to_stdout = args.out.is_none();
-    let naming = Out { out: args.out }.naming(&["csv", "geojson", "json"]);
-    let is_geojson = naming.single.as_ref().is_some_and(|n| !n.to_lowercase().ends_with(".csv"));
-    let mut job = args.chain.job("summarise", &args.inputs, recipe, naming)?;
+    let naming = Out { out: args.out }.naming(&endings());
+    let ending = naming.single.as_deref().and_then(|n| n.rsplit_once('.')).map_or("csv", |(_, e)| e);
+    let format = format_of(ending).filter(|_| !to_stdout);
+    let mut job = args.chain.job("summarise", &args.inputs, recipe, naming.clone())?;
+    args.table.set(&mut job)?;
     job.plots = Some(args.plots.job()?);
-    job.wanted = Wanted { csv: !to_stdout && !is_geojson, geojson: is_geojson, ..Wanted::default() };
+    job.wanted = Wanted { tables: format.into_iter().collect(), ..Wanted::default() };
     args.chain.say(&job.inputs, ctx, &job);
     if !to_stdout {
         let done = execute(&job, ctx)?;
@@ -61,21 +67,33 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     job.naming = Naming { root: std::env::temp_dir().join(format!("telechroma-{}", std::process::id())), ..job.naming };
     let done = execute(&job, ctx)?;
     let _ = std::fs::remove_dir(&job.naming.root); // empty, and in the system's folder for such things
-    let Some((header, rows)) = &done.table else { return Ok(()) };
+    let Some(table) = &done.table else { return Ok(()) };
     if ctx.json {
-        let object = |row: &Vec<String>| {
-            let cell = |v: &String| match v.parse::<f64>() {
-                Ok(n) if n.is_finite() => serde_json::json!(n),
-                _ if v.is_empty() => serde_json::Value::Null,
-                _ => serde_json::json!(v),
-            };
-            header.iter().cloned().zip(row.iter().map(cell)).collect::<serde_json::Map<_, _>>()
-        };
         let mut all = done.to_json();
-        all["rows"] = rows.iter().map(object).map(serde_json::Value::Object).collect();
+        all["rows"] = rows(table, &args.table);
         ctx.print_json(&all);
         return Ok(());
     }
-    ctx.print(&csv::to_text(header, rows)?);
-    Ok(())
+    let mut out = csv::Rows::to(std::io::stdout().lock(), &names(table, &args.table), job.csv)?;
+    let written = table.each_row(args.table.rows, |row| out.write(&row)).and_then(|()| out.finish());
+    // a reader that went away is not an error
+    match written {
+        Err(e) if !e.to_string().contains("Broken pipe") => Err(e.into()),
+        _ => Ok(()),
+    }
+}
+
+fn names(table: &Table, how: &TableArgs) -> Vec<String> {
+    table.columns(how.rows).into_iter().map(|c| c.name).collect()
+}
+
+fn rows(table: &Table, how: &TableArgs) -> serde_json::Value {
+    let names = names(table, how);
+    let mut all = vec![];
+    let Ok(()) = table.each_row(how.rows, |row| {
+        let object: serde_json::Map<_, _> = names.iter().cloned().zip(row.iter().map(csv::json)).collect();
+        all.push(serde_json::Value::Object(object));
+        Ok::<_, std::convert::Infallible>(())
+    });
+    serde_json::Value::Array(all)
 }

@@ -9,7 +9,7 @@ use telechroma_core::class::{Areas, Classes, Otsu, Tallying};
 use telechroma_core::graph::NodeId;
 use telechroma_core::method::{Breaks, PlannedLayer, PlannedSeason, find_breaks, plan_layers, plan_season};
 use telechroma_core::op::{Classify, OfClass};
-use telechroma_core::plot::PlotSink;
+use telechroma_core::plot::{Laid, PlotSink};
 use telechroma_core::run::{Note, Observer, Plan, Sink, run};
 use telechroma_core::stat::Stat;
 use telechroma_core::tile::Kind as PlaneKind;
@@ -22,7 +22,7 @@ use telechroma_io::raster::samples::SampleFormat;
 use telechroma_io::table::csv;
 
 use super::pictures::{label, period_text, ramp, rings};
-use super::table::{self, OpenPlots};
+use super::plots::{OpenPlots, lying, open_plots};
 use super::{Job, describe, open_job, prepare};
 use crate::context::Context;
 use crate::report::Report;
@@ -68,8 +68,8 @@ impl Wanted {
         let all = Wanted {
             raster: Some(naming.layer(&classes, period)),
             picture: Some(naming.picture(&classes, period)),
-            areas: Some(naming.table(&format!("{classes}_{period}"))),
-            plots: plots.map(|p| naming.table(&format!("{}_{layer}_{period}", p.file.stem))),
+            areas: Some(naming.table(&format!("{classes}_{period}"), "csv", false)),
+            plots: plots.map(|p| naming.table(&format!("{}_{layer}_{period}", p.file.stem), "csv", false)),
             layer: c.change.then(|| naming.layer(layer, period)),
             map: c.change.then(|| naming.picture(layer, period)),
         };
@@ -125,7 +125,7 @@ pub fn classify(c: &ClassJob, ctx: &Context) -> Result<(), Report> {
         )));
     }
     let colours = colours(c, &classes, &layer);
-    let plots = table::open_plots(&c.job)?;
+    let plots = open_plots(&c.job)?;
     let period = season.periods[0].period.clone();
     let wanted = Wanted::new(c, &layer.name, &period, plots.as_ref());
     let mut done = Done { classes, colours, otsu, layer, period, areas: None, plot_table: None };
@@ -181,6 +181,15 @@ struct Done {
     plot_table: Option<Rows>,
 }
 
+/// What is known of one plot.
+struct PlotFound {
+    /// By class.
+    hectares: Vec<f64>,
+    /// Mean, spread and valid share of the layer.
+    moments: Vec<f64>,
+    note: &'static str,
+}
+
 /// Change this many times its spread is clear, and likely.
 const CLEAR: f64 = 2.0;
 const LIKELY: f64 = 1.0;
@@ -205,7 +214,8 @@ impl Done {
         described.steps.push(self.step());
         let layer_text =
             describe::of_layers(&c.job, &season, &season.periods[0], std::slice::from_ref(&self.layer), Kind::Layer);
-        let laid = plots.map(|p| p.laid_on(&grid)).transpose()?;
+        let lay = |p: &OpenPlots| p.laid_on(&grid).map(|l| Arc::new(Laid::new(l, &grid, p.job.weight)));
+        let laid = plots.map(lay).transpose()?;
         let mut g = season.graph;
         let classes = g.add(Classify { classes: self.classes.clone() }, &[self.layer.node])?;
         let (tallying, mut tally) = Tallying::new(self.classes.clone(), &grid);
@@ -232,10 +242,8 @@ impl Done {
         }
         let stats = |names: &[&str]| names.iter().map(|n| n.parse()).collect::<Result<Vec<Stat>, _>>();
         let (sums, moments) = (stats(&["sum"])?, stats(&["mean", "sd", "valid_share"])?);
-        let mut per_class =
-            laid.as_ref().zip(plots).map(|(l, p)| PlotSink::new(l, grid.window(), p.job.weight, &sums, of_class.len()));
-        let mut per_plot =
-            laid.as_ref().zip(plots).map(|(l, p)| PlotSink::new(l, grid.window(), p.job.weight, &moments, 1));
+        let mut per_class = laid.as_ref().map(|l| PlotSink::new(l.clone(), &sums, of_class.len()));
+        let mut per_plot = laid.as_ref().map(|l| PlotSink::new(l.clone(), &moments, 1));
         let mut sinks = vec![Sink { groups: vec![vec![self.layer.node]], prepare: &tallying, absorb: &mut tally }];
         if let Some(((encoder, file), _)) = &mut raster {
             sinks.push(Sink { groups: vec![vec![classes]], prepare: encoder, absorb: file });
@@ -263,7 +271,7 @@ impl Done {
         let found = tally.finish(&grid)?;
         let write =
             |path: PathBuf, bytes: &[u8]| std::fs::write(&path, bytes).map_err(|e| telechroma_io::Error::io(&path, e));
-        let outlines: Vec<Vec<(f64, f64)>> = laid.iter().flatten().flat_map(rings).collect();
+        let outlines: Vec<Vec<(f64, f64)>> = laid.iter().flat_map(|l| l.plots()).flat_map(rings).collect();
         let failed = |e: String| Report::failed(format!("the picture cannot be drawn: {e}"));
         let shown = |what: &str| Shown {
             title: match c.change {
@@ -303,13 +311,15 @@ impl Done {
             let (header, rows) = self.area_rows(&found);
             csv::write(&path, &header, &rows)?;
         }
-        if let (Some((sink, t)), Some((sink2, t2)), Some(plots)) = (per_class, per_plot, plots) {
+        if let (Some((_, sums)), Some((_, moments)), Some(plots), Some(laid)) = (per_class, per_plot, plots, laid) {
             let hectares = if same_area { grid.cell_area(0)? / 1e4 } else { 1.0 };
-            let sums: Vec<Vec<f64>> =
-                sink.rows(t).into_iter().map(|r| r.values.iter().map(|v| v[0] * hectares).collect()).collect();
-            let rows: Vec<(f64, Vec<f64>)> =
-                sink2.rows(t2).into_iter().map(|r| (r.on_grid, r.values[0].clone())).collect();
-            let table = self.plot_rows(c, plots, &sums, &rows);
+            let found = |i: usize| PlotFound {
+                hectares: (0..of_class.len()).map(|class| sums.of(class, i)[0] * hectares).collect(),
+                moments: moments.of(0, i).to_vec(),
+                note: lying(&laid, i),
+            };
+            let rows: Vec<PlotFound> = (0..laid.plots().len()).map(found).collect();
+            let table = self.plot_rows(c, plots, &rows);
             if let Some(path) = path(&wanted.plots) {
                 csv::write(&path, &table.0, &table.1)?;
             }
@@ -383,11 +393,11 @@ impl Done {
         (header, rows)
     }
 
-    fn plot_rows(&self, c: &ClassJob, plots: &OpenPlots, sums: &[Vec<f64>], rows: &[(f64, Vec<f64>)]) -> Rows {
+    fn plot_rows(&self, c: &ClassJob, plots: &OpenPlots, found: &[PlotFound]) -> Rows {
         let file = &plots.file;
-        let attributes: Vec<&String> = file.attributes.iter().filter(|a| **a != file.id).collect();
-        let mut header = vec![file.id.clone()];
-        header.extend(attributes.iter().map(|a| a.to_string()));
+        let attributes: Vec<usize> = (0..file.features.fields.len()).filter(|a| *a != file.id).collect();
+        let mut header = vec![file.id_name().to_string()];
+        header.extend(attributes.iter().map(|a| file.features.fields[*a].name.clone()));
         if c.change {
             let name = &self.layer.name;
             header.extend([
@@ -403,18 +413,18 @@ impl Done {
         }
         header.extend(["valid_share", "plot_note"].map(String::from));
         let row = |(i, plot): (usize, &telechroma_core::plot::Plot)| {
-            let (on_grid, moments) = &rows[i];
+            let PlotFound { hectares, moments, note } = &found[i];
             let mut row = vec![plot.id.clone()];
-            row.extend(attributes.iter().map(|a| file.values[i].get(*a).map_or(String::new(), table::plain)));
+            row.extend(attributes.iter().map(|a| file.features.rows[i].values[*a].to_string()));
             if c.change {
                 let (mean, sd) = (moments[0], moments[1]);
                 row.extend([csv::number(mean), csv::number(sd), csv::number(mean / sd), verdict(mean, sd)]);
             }
-            let all: f64 = sums[i].iter().filter(|v| v.is_finite()).sum();
-            for ha in &sums[i] {
+            let all: f64 = hectares.iter().filter(|v| v.is_finite()).sum();
+            for ha in hectares {
                 row.extend([csv::number(*ha), csv::number(if all > 0.0 { ha / all } else { f64::NAN })]);
             }
-            row.extend([csv::number(moments[2]), table::note(*on_grid).to_string()]);
+            row.extend([csv::number(moments[2]), (*note).to_string()]);
             row
         };
         let rows = file.plots.iter().enumerate().map(row).collect();

@@ -9,11 +9,13 @@ mod masked;
 mod one;
 mod outputs;
 mod pictures;
+mod plots;
 mod prepare;
 mod scenes;
 mod summary;
 pub mod survey;
 mod table;
+mod tables;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -25,7 +27,10 @@ use telechroma_core::plot::Weighting;
 use telechroma_core::run::{Note, Observer, Plan, RunReport, Silent, Sink, run};
 use telechroma_core::sensor::SensorDef;
 use telechroma_core::stat::Stat;
+use telechroma_core::units::Metres;
 use telechroma_io::publish::Publisher;
+use telechroma_io::table::csv;
+use telechroma_io::vector::Source;
 
 pub use classes::{ClassJob, How, classify};
 pub use describe::{calibrate_step, mask_step};
@@ -38,6 +43,8 @@ pub use prepare::{dark_text, prepare_bands, prepare_masks};
 use prepare::{foresee, looks_ahead, prepare};
 pub use scenes::{SceneRaster, reason_shares, write_scene_rasters};
 pub use summary::{Outcome, Output};
+pub use table::{RowsBy, Table};
+pub use tables::{TableFormat, endings, format_of};
 
 use crate::context::Context;
 use crate::report::Report;
@@ -59,26 +66,26 @@ pub struct Filter {
 #[derive(Debug, Clone)]
 pub struct PlotJob {
     /// The file.
-    pub file: PathBuf,
+    pub source: Source,
     /// The attribute that is the id.
     pub id: Option<String>,
     /// How cells on the edge count.
     pub weight: Weighting,
+    /// How far plots are drawn in first.
+    pub inset: Option<Metres>,
     /// The statistics.
     pub stats: Vec<Stat>,
 }
 
 /// Which results are written.
-#[derive(Debug, Clone, Copy, Default, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Wanted {
     /// Composites as rasters.
     pub composites: bool,
     /// Layers as rasters.
     pub layers: bool,
-    /// The table as CSV.
-    pub csv: bool,
-    /// The plots with the statistics.
-    pub geojson: bool,
+    /// The table, in these formats.
+    pub tables: Vec<&'static TableFormat>,
     /// Pictures of composites.
     pub scene_pictures: bool,
     /// Pictures of layers.
@@ -102,6 +109,10 @@ pub struct Job {
     pub recipe: Recipe,
     /// The plots.
     pub plots: Option<PlotJob>,
+    /// What a row of the table stands for.
+    pub rows: RowsBy,
+    /// How a table is written as CSV.
+    pub csv: csv::Style,
     /// The results.
     pub wanted: Wanted,
     /// Where they go, and by which names.
@@ -146,7 +157,10 @@ fn open_job(job: &Job, ctx: &Context) -> Result<(Inputs, Recipe), Report> {
 /// Whatever goes wrong; nothing is left behind then.
 pub fn execute(job: &Job, ctx: &Context) -> Result<Outcome, Report> {
     let (mut inputs, recipe) = open_job(job, ctx)?;
-    let plots = table::open_plots(job)?;
+    let plots = plots::open_plots(job)?;
+    if let Some(plots) = &plots {
+        plots::tell_mended(&plots.file, &ctx.progress);
+    }
     if looks_ahead(&recipe) {
         // what cannot be planned, and names that are taken, are found before whole scenes are looked through
         let mut foreseen = inputs.clone();
@@ -157,13 +171,13 @@ pub fn execute(job: &Job, ctx: &Context) -> Result<Outcome, Report> {
     prepare(&mut inputs.scenes, &recipe, ctx)?;
     let seasons = plan(inputs, &recipe, &ctx.progress)?;
     let names = outputs::names(job, &seasons, plots.as_ref());
-    if names.is_empty() && !plots.as_ref().is_some_and(table::OpenPlots::are_summarised) {
+    if names.is_empty() && !plots.as_ref().is_some_and(plots::OpenPlots::are_summarised) {
         return Err(nothing(job));
     }
     let mut publisher = Publisher::new(&job.naming.root, ctx.overwrite)?;
     let mut outcome = Outcome::new(job);
     outcome.of_rasters = seasons.iter().all(|s| s.periods.iter().all(|p| p.looks.is_none()));
-    let mut table = table::Table::default();
+    let mut table = plots.as_ref().filter(|p| p.are_summarised()).map(Table::new);
     // every name is checked before anything is computed
     let mut stage = Staged::new();
     for name in names {
@@ -172,12 +186,15 @@ pub fn execute(job: &Job, ctx: &Context) -> Result<Outcome, Report> {
     let mut gathered = vec![];
     for season in seasons {
         outcome.inputs.extend(season.inputs.iter().cloned());
-        gathered.extend(run_season(job, season, &stage, plots.as_ref(), &mut table, &mut outcome, ctx)?);
+        gathered.extend(run_season(job, season, &stage, plots.as_ref(), table.as_mut(), &mut outcome, ctx)?);
     }
     pictures::draw(job, &gathered, &stage, ctx.budget.threads, &mut outcome)?;
-    if let Some(plots) = plots.as_ref().filter(|p| p.are_summarised()) {
-        table.write(job, plots, &stage, &mut outcome)?;
+    if let (Some(plots), Some(table)) = (&plots, &table) {
+        for note in tables::write(job, table, &plots.file.stem, &stage, &mut outcome)? {
+            ctx.progress.note(Note::Plots(note));
+        }
     }
+    outcome.table = table;
     ctx.progress.clear();
     outcome.notes = ctx.progress.notes();
     outcome.write_record(job, &stage)?;
@@ -212,7 +229,7 @@ impl Sinks {
         job: &Job,
         season: &PlannedSeason,
         stage: &Staged,
-        plots: Option<&table::OpenPlots>,
+        plots: Option<&plots::OpenPlots>,
         observer: &dyn Observer,
     ) -> Result<Sinks, Report> {
         let rasters = outputs::rasters(job, season, stage);
@@ -234,8 +251,8 @@ fn run_season(
     job: &Job,
     season: PlannedSeason,
     stage: &Staged,
-    plots: Option<&table::OpenPlots>,
-    table: &mut table::Table,
+    plots: Option<&plots::OpenPlots>,
+    table: Option<&mut Table>,
     outcome: &mut Outcome,
     ctx: &Context,
 ) -> Result<Vec<pictures::Gathered>, Report> {
@@ -251,7 +268,9 @@ fn run_season(
     outcome.ran(&plan, &report);
     ctx.progress.stage("writing", 1);
     outputs::finish(outs.rasters, ctx.budget.threads, outcome)?;
-    outs.plots.into_iter().for_each(|out| table.take(out));
+    if let Some(table) = table {
+        outs.plots.into_iter().for_each(|out| table.take(out));
+    }
     Ok(outs.pictures.into_iter().map(pictures::Gathered::from).collect())
 }
 
@@ -276,7 +295,7 @@ pub fn preview(job: &Job, ctx: &Context) -> Result<Preview, Report> {
     let (mut inputs, recipe) = open_job(job, ctx)?;
     foresee(&mut inputs.scenes, &recipe)?;
     let seasons = plan(inputs, &recipe, &ctx.progress)?;
-    let plots = table::open_plots(job)?;
+    let plots = plots::open_plots(job)?;
     let names = outputs::names(job, &seasons, plots.as_ref());
     let stage: Staged = names.iter().map(|n| (n.clone(), job.naming.root.join(n))).collect();
     let results =

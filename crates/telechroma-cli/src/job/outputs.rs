@@ -11,8 +11,8 @@ use telechroma_io::publish::Publisher;
 use telechroma_io::raster::cog::{CogEncoder, CogFile, CogOptions};
 use telechroma_io::raster::description::Kind as RasterKind;
 
-use super::table::OpenPlots;
-use super::{Job, Outcome, Output, Staged, describe, pictures};
+use super::plots::OpenPlots;
+use super::{Job, Outcome, Output, Staged, describe, pictures, tables};
 use crate::report::Report;
 
 /// Where results go, and by which names.
@@ -76,22 +76,17 @@ impl Naming {
         self.name("pictures", format!("{what}_{period}.png"))
     }
 
-    /// The table.
-    pub fn table(&self, stem: &str) -> String {
-        self.name("tables", format!("{stem}.csv"))
+    /// The table, or the plots with it as columns.
+    pub fn table(&self, stem: &str, ending: &str, joined: bool) -> String {
+        self.name(if joined { "plots" } else { "tables" }, format!("{stem}.{ending}"))
     }
 
     /// What the table's columns mean.
     pub fn columns(&self, stem: &str) -> String {
-        match &self.single {
-            Some(name) => format!("{}.columns.csv", name.trim_end_matches(".csv")),
+        match self.single.as_ref().and_then(|name| name.rsplit_once('.')) {
+            Some((stem, _)) => format!("{stem}.columns.csv"),
             None => self.name("tables", format!("{stem}.columns.csv")),
         }
-    }
-
-    /// The plots with the statistics.
-    pub fn plots(&self, stem: &str) -> String {
-        self.name("plots", format!("{stem}.geojson"))
     }
 }
 
@@ -112,12 +107,7 @@ pub fn names(job: &Job, seasons: &[PlannedSeason], plots: Option<&OpenPlots>) ->
         names.extend(pictures::names(job, period));
     }
     if let Some(plots) = plots {
-        if job.wanted.csv {
-            names.extend([job.naming.table(&plots.file.stem), job.naming.columns(&plots.file.stem)]);
-        }
-        if job.wanted.geojson {
-            names.push(job.naming.plots(&plots.file.stem));
-        }
+        names.extend(tables::names(job, plots));
     }
     if job.wanted.record {
         names.push(RECORD.into());

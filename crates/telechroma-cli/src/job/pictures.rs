@@ -12,7 +12,7 @@ use telechroma_core::run::Sink;
 use telechroma_core::units::Unit;
 use telechroma_io::figure::{Legend, MapFigure, Picture, PictureEncoder, PictureFile, Ramp, SceneFigure, Shown, ends};
 
-use super::table::OpenPlots;
+use super::plots::OpenPlots;
 use super::{Job, Outcome, Output, Staged};
 use crate::report::Report;
 
@@ -115,7 +115,7 @@ pub fn sinks(job: &Job, season: &PlannedSeason, plots: Option<&OpenPlots>) -> Ve
 }
 
 pub fn rings(plot: &Plot) -> Vec<Vec<(f64, f64)>> {
-    plot.parts.iter().flat_map(|p| std::iter::once(&p.outer).chain(&p.holes)).cloned().collect()
+    plot.shape.rings().cloned().collect()
 }
 
 /// A gathered picture with what its page says.

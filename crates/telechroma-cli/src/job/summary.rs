@@ -7,7 +7,7 @@ use telechroma_core::run::{Note, Plan, RunReport};
 use telechroma_io::raster::description::tool;
 
 use super::outputs::RECORD;
-use super::{Job, Staged};
+use super::{Job, Staged, Table};
 use crate::context::peak_bytes;
 use crate::report::Report;
 
@@ -39,10 +39,8 @@ pub struct Outcome {
     pub inputs: Vec<(String, String)>,
     /// What to know.
     pub notes: Vec<Note>,
-    /// Numbers of plots and of periods in the table.
-    pub plots: Option<(usize, usize)>,
     /// The table.
-    pub table: Option<(Vec<String>, Vec<Vec<String>>)>,
+    pub table: Option<Table>,
     /// Counts of all runs.
     pub report: RunReport,
     /// Planned bytes of the largest run.
@@ -60,7 +58,6 @@ impl Outcome {
             of_rasters: false,
             inputs: vec![],
             notes: vec![],
-            plots: None,
             table: None,
             report: RunReport::default(),
             planned: 0,

@@ -1,69 +1,29 @@
-//! The table of a job: one row a plot and period.
+//! Statistics of plots while a job runs, and the table they make.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
-use serde_json::Value as Json;
+use telechroma_core::attribute::Value;
+use telechroma_core::feature::{Features, FieldKind};
 use telechroma_core::graph::NodeId;
-use telechroma_core::grid::Grid;
 use telechroma_core::method::{BandChoice, PlannedLayer, PlannedSeason};
-use telechroma_core::plot::{Plot, PlotRow, PlotSink, PlotTable};
-use telechroma_core::run::{Note, Observer, Sink};
+use telechroma_core::plot::{Laid, PlotSink, PlotTable};
+use telechroma_core::run::{Observer, Sink};
 use telechroma_core::stat::Stat;
 use telechroma_core::units::Unit;
 use telechroma_io::table::csv;
-use telechroma_io::vector::geojson::{self, PlotFile};
 
-use super::{Job, Outcome, Output, PlotJob, Staged};
+use super::Job;
+use super::plots::{OpenPlots, check, lying};
 use crate::report::Report;
-
-/// Plots that were read.
-pub struct OpenPlots {
-    /// The file.
-    pub file: PlotFile,
-    /// How they are summarised.
-    pub job: PlotJob,
-}
-
-/// Reads the job's plots, if it has any.
-///
-/// # Errors
-/// Where the file cannot be used.
-pub fn open_plots(job: &Job) -> Result<Option<OpenPlots>, Report> {
-    let Some(plots) = &job.plots else { return Ok(None) };
-    let file = geojson::read(&plots.file, plots.id.as_deref())?;
-    Ok(Some(OpenPlots { file, job: plots.clone() }))
-}
-
-impl OpenPlots {
-    /// False where the plots are only drawn.
-    pub fn are_summarised(&self) -> bool {
-        !self.job.stats.is_empty()
-    }
-
-    /// The plots in cells of a grid.
-    ///
-    /// # Errors
-    /// Where plots and grid have no coordinate system in common.
-    pub fn laid_on(&self, grid: &Grid) -> Result<Vec<Plot>, Report> {
-        let Some(crs) = grid.crs else {
-            return Err(Report::usage("the raster has no coordinate system, so plots cannot be laid on it"));
-        };
-        let in_cells =
-            |p: &Plot| -> Result<Plot, std::convert::Infallible> { p.map(|x, y| Ok(grid.transform.to_cells(x, y))) };
-        let mut laid = vec![];
-        for plot in self.file.in_crs(crs)? {
-            let Ok(plot) = in_cells(&plot);
-            laid.push(plot);
-        }
-        Ok(laid)
-    }
-}
 
 /// Layers that may be summarised in one run of the plot sink: those of a period.
 pub struct PlotOut {
     period: String,
     layers: Vec<(String, Unit)>,
     groups: Vec<Vec<NodeId>>,
+    laid: Arc<Laid>,
     sink: PlotSink,
     table: PlotTable,
 }
@@ -75,8 +35,8 @@ impl PlotOut {
     }
 }
 
-/// Plots narrower than this many cells are noted.
-const NARROW: f64 = 2.0;
+/// Statistics that every table rests on, behind those asked for: what is missing is told with its reason.
+const REASONS: [&str; 2] = ["count", "valid_share"];
 
 /// One plot sink a period.
 ///
@@ -89,63 +49,101 @@ pub fn sinks(
     observer: &dyn Observer,
 ) -> Result<Vec<PlotOut>, Report> {
     let grid = season.graph.grid();
-    let laid = plots.laid_on(grid)?;
+    let laid = Arc::new(Laid::new(plots.laid_on(grid)?, grid, plots.job.weight));
+    check(&laid, grid, observer)?;
     // bands that only serve the layers are not summarised
     let bands = job.recipe.bands != BandChoice::Needed;
+    let reasons = REASONS.iter().map(|s| s.parse::<Stat>()).collect::<Result<Vec<_>, _>>()?;
+    let stats: Vec<Stat> = plots.job.stats.iter().cloned().chain(reasons).collect();
     let mut outs = vec![];
     for period in &season.periods {
         let layers: Vec<&PlannedLayer> = period.bands.iter().filter(|_| bands).chain(&period.layers).collect();
         let groups = layers.iter().map(|l| std::iter::once(l.node).chain(period.keep).collect()).collect();
-        let (sink, table) = PlotSink::new(&laid, grid.window(), plots.job.weight, &plots.job.stats, layers.len());
+        let (sink, table) = PlotSink::new(laid.clone(), &stats, layers.len());
         let layers = layers.iter().map(|l| (l.name.clone(), l.unit)).collect();
-        outs.push(PlotOut { period: period.period.clone(), layers, groups, sink, table });
-    }
-    if let Some(out) = outs.first() {
-        check(&laid, &out.sink, season, observer)?;
+        outs.push(PlotOut { period: period.period.clone(), layers, groups, laid: laid.clone(), sink, table });
     }
     Ok(outs)
 }
 
-fn check(laid: &[Plot], sink: &PlotSink, season: &PlannedSeason, observer: &dyn Observer) -> Result<(), Report> {
-    let outside = sink.bounds().iter().filter(|b| b.is_none()).count();
-    if outside == laid.len() {
-        let [w, s, e, n] = season.graph.grid().bounds();
-        let corners: Vec<(f64, f64)> = laid
-            .iter()
-            .flat_map(|p| p.parts.iter().flat_map(|p| p.outer.iter()))
-            .map(|(c, r)| season.graph.grid().transform.to_world(*c, *r))
-            .collect();
-        let fold = |pick: fn(&(f64, f64)) -> f64, best: fn(f64, f64) -> f64| {
-            corners.iter().map(pick).reduce(best).unwrap_or(f64::NAN)
-        };
-        return Err(Report::usage(format!(
-            "no plot touches the scenes: in {} the scenes reach from {w:.0}, {s:.0} to {e:.0}, {n:.0}, the plots from {:.0}, {:.0} to {:.0}, {:.0}",
-            season.graph.grid().crs.map_or("cells".into(), |c| c.name()),
-            fold(|p| p.0, f64::min), fold(|p| p.1, f64::min), fold(|p| p.0, f64::max), fold(|p| p.1, f64::max)
-        )).hint("check the plots' coordinate system and whether x and y are swapped"));
-    }
-    for ((plot, bounds), coverage) in laid.iter().zip(sink.bounds()).zip(sink.coverages()) {
-        match bounds {
-            None => observer.note(Note::PlotOutside(plot.id.clone())),
-            Some(_) if coverage.crosses => observer.note(Note::PlotCrosses(plot.id.clone())),
-            Some(b) if f64::from(b.cols.min(b.rows)) < NARROW => observer.note(Note::PlotNarrow(plot.id.clone())),
-            Some(_) => {}
-        }
-    }
-    Ok(())
+/// What one row of a table stands for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum RowsBy {
+    /// A plot; with several periods, their names are put before the columns'.
+    Plot,
+    /// A plot and period.
+    #[default]
+    Period,
+    /// A plot, period and layer: the columns are the statistics.
+    Layer,
 }
 
-/// Share of a plot on the grid, and its statistics by layer.
-type PlotValues = (f64, BTreeMap<String, Vec<f64>>);
+impl std::str::FromStr for RowsBy {
+    type Err = telechroma_core::Error;
 
-/// Results by period and layer.
-#[derive(Default)]
+    fn from_str(text: &str) -> Result<RowsBy, Self::Err> {
+        match text {
+            "plot" => Ok(RowsBy::Plot),
+            "period" => Ok(RowsBy::Period),
+            "layer" => Ok(RowsBy::Layer),
+            _ => Err(telechroma_core::Error::unknown("kind of rows", text, ["plot", "period", "layer"])),
+        }
+    }
+}
+
+/// A column of the table.
+#[derive(Debug, Clone)]
+pub struct Column {
+    /// Its name.
+    pub name: String,
+    /// Its type.
+    pub kind: FieldKind,
+    /// The sign of its unit.
+    pub unit: String,
+    /// In words.
+    pub meaning: String,
+}
+
+/// What one run of a period's sink found.
+struct Block {
+    layers: Vec<String>,
+    laid: Arc<Laid>,
+    table: PlotTable,
+}
+
+/// Results by period, plot and layer.
 pub struct Table {
+    stats: Vec<Stat>,
+    features: Features,
+    id: usize,
+    ids: Vec<String>,
     layers: Vec<(String, Unit)>,
-    periods: BTreeMap<String, Vec<PlotValues>>,
+    periods: BTreeMap<String, Vec<Block>>,
+}
+
+/// What is known of a plot in a layer of a period.
+pub struct Found<'a> {
+    /// The statistics asked for.
+    pub values: &'a [f64],
+    /// Share of the plot on the grid times the share of its cells that have a value.
+    pub seen: f64,
+    /// Why there is no value, or only a part of one; empty where all is well.
+    pub reason: Cow<'static, str>,
 }
 
 impl Table {
+    /// Of plots, without results.
+    pub fn new(plots: &OpenPlots) -> Table {
+        Table {
+            stats: plots.job.stats.clone(),
+            features: plots.file.features.clone(),
+            id: plots.file.id,
+            ids: plots.file.plots.iter().map(|p| p.id.clone()).collect(),
+            layers: vec![],
+            periods: BTreeMap::new(),
+        }
+    }
+
     /// Takes what a run gathered.
     pub fn take(&mut self, out: PlotOut) {
         for layer in &out.layers {
@@ -153,132 +151,219 @@ impl Table {
                 self.layers.push(layer.clone());
             }
         }
-        let rows: Vec<PlotRow> = out.sink.rows(out.table);
-        let period = self
-            .periods
-            .entry(out.period)
-            .or_insert_with(|| rows.iter().map(|r| (r.on_grid, BTreeMap::new())).collect());
-        for (have, row) in period.iter_mut().zip(rows) {
-            have.0 = have.0.max(row.on_grid);
-            have.1.extend(out.layers.iter().map(|l| l.0.clone()).zip(row.values));
+        let layers = out.layers.into_iter().map(|l| l.0).collect();
+        self.periods.entry(out.period).or_default().push(Block { layers, laid: out.laid, table: out.table });
+    }
+
+    /// The plots' features.
+    pub fn features(&self) -> &Features {
+        &self.features
+    }
+
+    /// The plots' ids.
+    pub fn ids(&self) -> &[String] {
+        &self.ids
+    }
+
+    /// The layers, with their units.
+    pub fn layers(&self) -> &[(String, Unit)] {
+        &self.layers
+    }
+
+    /// The periods, in order.
+    pub fn periods(&self) -> impl Iterator<Item = &str> {
+        self.periods.keys().map(String::as_str)
+    }
+
+    /// What is known of a plot in a layer of a period; none where the layer was not looked at then.
+    pub fn found(&self, period: &str, plot: usize, layer: &str) -> Option<Found<'_>> {
+        let with = |b: &&Block| b.layers.iter().any(|l| l == layer);
+        let blocks = self.periods.get(period)?.iter().filter(with);
+        // of rasters side by side, the one that holds most of the plot
+        let block = blocks.reduce(|a, b| if b.laid.on_grid()[plot] > a.laid.on_grid()[plot] { b } else { a })?;
+        let all = block.table.of(block.layers.iter().position(|l| l == layer)?, plot);
+        let (values, reasons) = all.split_at(self.stats.len());
+        let (count, valid) = (reasons[0], reasons[1]);
+        let lying = lying(&block.laid, plot);
+        let empty = match () {
+            () if count > 0.0 || lying == "outside" || lying == "the inset leaves nothing" => "",
+            () if valid.is_nan() => "no cell's centre inside",
+            () if valid > 0.0 => "no cell kept",
+            () => "no clear cell",
+        };
+        let reason = match (lying, empty) {
+            (lying, "") => lying.into(),
+            ("", empty) => empty.into(),
+            both => format!("{}, {}", both.0, both.1).into(),
+        };
+        Some(Found { values, seen: block.laid.on_grid()[plot] * if valid.is_nan() { 0.0 } else { valid }, reason })
+    }
+
+    fn on_grid(&self, period: &str, plot: usize) -> f64 {
+        let blocks = self.periods.get(period).map_or(&[][..], Vec::as_slice);
+        blocks.iter().map(|b| b.laid.on_grid()[plot]).fold(0.0, f64::max)
+    }
+
+    /// The reason of a row that stands for several layers: theirs where they agree, else how the plot lies.
+    fn reason(&self, period: &str, plot: usize) -> Cow<'static, str> {
+        let mut all = self.layers.iter().filter_map(|l| Some(self.found(period, plot, &l.0)?.reason));
+        let Some(first) = all.next() else { return "".into() };
+        if all.all(|r| r == first) {
+            return first;
         }
+        self.periods[period].first().map_or("", |b| lying(&b.laid, plot)).into()
     }
 
-    fn columns<'a>(&'a self, stats: &'a [Stat]) -> impl Iterator<Item = (String, &'a str, Unit, usize)> {
-        self.layers.iter().flat_map(move |(layer, unit)| {
-            stats.iter().enumerate().map(move |(i, s)| (format!("{layer}_{s}"), layer.as_str(), *unit, i))
-        })
+    fn attributes(&self) -> impl Iterator<Item = usize> + '_ {
+        (0..self.features.fields.len()).filter(|i| *i != self.id)
     }
 
-    /// The table: header and rows.
-    pub fn rows(&self, plots: &OpenPlots) -> (Vec<String>, Vec<Vec<String>>) {
-        let (file, stats) = (&plots.file, &plots.job.stats);
-        let attributes: Vec<&String> = file.attributes.iter().filter(|a| **a != file.id).collect();
-        let mut header = vec![file.id.clone(), "period".to_string()];
-        header.extend(attributes.iter().map(|a| a.to_string()));
-        header.extend(self.columns(stats).map(|c| c.0));
-        header.extend(["plot_coverage".to_string(), "plot_note".to_string()]);
-        let mut rows = vec![];
-        for (i, plot) in file.plots.iter().enumerate() {
-            for (period, all) in &self.periods {
-                let (on_grid, values) = &all[i];
-                let mut row = vec![plot.id.clone(), period.clone()];
-                row.extend(attributes.iter().map(|a| file.values[i].get(*a).map_or(String::new(), plain)));
-                row.extend(
-                    self.columns(stats)
-                        .map(|(_, layer, _, s)| values.get(layer).map_or(String::new(), |v| csv::number(v[s]))),
-                );
-                row.extend([csv::number((on_grid * 1e6).round() / 1e6), note(*on_grid).to_string()]);
-                rows.push(row);
+    fn stat_columns(&self, prefix: &str) -> Vec<Column> {
+        let one = |layer: &str, unit: Unit, s: &Stat| Column {
+            name: format!("{prefix}{layer}_{s}"),
+            kind: FieldKind::Number,
+            unit: s.unit_sign(unit),
+            meaning: format!("{layer}: {}", s.doc()),
+        };
+        self.layers.iter().flat_map(|(l, u)| self.stats.iter().map(|s| one(l, *u, s))).collect()
+    }
+
+    /// The columns.
+    pub fn columns(&self, by: RowsBy) -> Vec<Column> {
+        let attribute = |i: usize| {
+            let f = &self.features.fields[i];
+            let meaning = if i == self.id { "the plot's id" } else { "of the plot file" };
+            Column { name: f.name.clone(), kind: f.kind, unit: String::new(), meaning: meaning.into() }
+        };
+        let text = |name: &str, meaning: &str| Column {
+            name: name.into(),
+            kind: FieldKind::Text,
+            unit: String::new(),
+            meaning: meaning.into(),
+        };
+        let mut all = vec![attribute(self.id)];
+        if by != RowsBy::Plot {
+            all.push(text("period", "the dates that went into it"));
+        }
+        if by == RowsBy::Layer {
+            all.push(text("layer", "the layer"));
+            all.push(text("unit", "the layer's unit"));
+        }
+        all.extend(self.attributes().map(attribute));
+        match by {
+            RowsBy::Plot if self.periods.len() > 1 => {
+                all.extend(self.periods.keys().flat_map(|p| self.stat_columns(&format!("{p}_"))));
             }
+            RowsBy::Plot | RowsBy::Period => all.extend(self.stat_columns("")),
+            RowsBy::Layer => all.extend(self.stats.iter().map(|s| Column {
+                name: s.to_string(),
+                kind: FieldKind::Number,
+                unit: s.unit_sign(Unit::One),
+                meaning: s.doc(),
+            })),
         }
-        (header, rows)
+        all.push(Column {
+            name: "plot_coverage".into(),
+            kind: FieldKind::Number,
+            unit: String::new(),
+            meaning: "share of the plot's area that lies on the scenes, 0 to 1".into(),
+        });
+        all.push(text("plot_note", "why values are missing, or are of a part of the plot only"));
+        all
     }
 
-    /// Writes what the job wants of it.
+    /// Calls `f` with every row, in the plots' order, then the periods'.
     ///
     /// # Errors
-    /// Where writing fails.
-    pub fn write(&self, job: &Job, plots: &OpenPlots, stage: &Staged, outcome: &mut Outcome) -> Result<(), Report> {
-        let (header, rows) = self.rows(plots);
-        let stem = &plots.file.stem;
-        let output = |kind, path: &String| Output {
-            kind,
-            layer: stem.clone(),
-            period: String::new(),
-            path: path.clone(),
-            unit: String::new(),
-        };
-        let (table, columns, joined) = (job.naming.table(stem), job.naming.columns(stem), job.naming.plots(stem));
-        if job.wanted.csv
-            && let (Some(t), Some(c)) = (stage.get(&table), stage.get(&columns))
-        {
-            csv::write(t, &header, &rows)?;
-            csv::write(c, &["column", "unit", "meaning"].map(String::from), &self.dictionary(&plots.job.stats))?;
-            outcome.outputs.extend([output("table", &table), output("columns", &columns)]);
+    /// Those of `f`.
+    pub fn each_row<E>(&self, by: RowsBy, mut f: impl FnMut(Vec<Value>) -> Result<(), E>) -> Result<(), E> {
+        let share = |v: f64| Value::Number((v * 1e6).round() / 1e6);
+        let text = |t: &str| if t.is_empty() { Value::Missing } else { Value::Text(t.into()) };
+        for (i, row) in self.features.rows.iter().enumerate() {
+            let id = &row.values[self.id];
+            let attributes = || self.attributes().map(|a| row.values[a].clone());
+            let stats = |period: &str, layer: &str| -> Vec<Value> {
+                match self.found(period, i, layer) {
+                    Some(found) => found.values.iter().map(|v| number(*v)).collect(),
+                    None => vec![Value::Missing; self.stats.len()],
+                }
+            };
+            let all_stats =
+                |period: &str| -> Vec<Value> { self.layers.iter().flat_map(|l| stats(period, &l.0)).collect() };
+            if by == RowsBy::Plot {
+                let mut out = vec![id.clone()];
+                out.extend(attributes());
+                out.extend(self.periods.keys().flat_map(|p| all_stats(p)));
+                let best = self.periods.keys().map(|p| self.on_grid(p, i)).fold(0.0, f64::max);
+                let reasons: Vec<Cow<str>> = self.periods.keys().map(|p| self.reason(p, i)).collect();
+                let same = reasons.iter().all(|r| Some(r) == reasons.first());
+                out.extend([share(best), text(reasons.first().filter(|_| same).map_or("", |r| r))]);
+                f(out)?;
+                continue;
+            }
+            for period in self.periods.keys() {
+                let on_grid = share(self.on_grid(period, i));
+                if by == RowsBy::Period {
+                    let mut out = vec![id.clone(), Value::Text(period.clone())];
+                    out.extend(attributes());
+                    out.extend(all_stats(period));
+                    out.extend([on_grid, text(&self.reason(period, i))]);
+                    f(out)?;
+                    continue;
+                }
+                for (layer, unit) in &self.layers {
+                    let Some(found) = self.found(period, i, layer) else { continue };
+                    let mut out = vec![id.clone(), Value::Text(period.clone()), Value::Text(layer.clone())];
+                    out.push(text(unit.sign()));
+                    out.extend(attributes());
+                    out.extend(stats(period, layer));
+                    out.extend([on_grid.clone(), text(&found.reason)]);
+                    f(out)?;
+                }
+            }
         }
-        if job.wanted.geojson
-            && let Some(path) = stage.get(&joined)
-        {
-            let text = plots.file.with_properties(&self.properties(plots));
-            std::fs::write(path, text).map_err(|e| telechroma_io::Error::io(path, e))?;
-            outcome.outputs.push(output("plots", &joined));
-        }
-        outcome.plots = Some((plots.file.plots.len(), self.periods.len()));
-        outcome.table = Some((header, rows));
         Ok(())
     }
 
-    fn dictionary(&self, stats: &[Stat]) -> Vec<Vec<String>> {
-        let mut rows: Vec<Vec<String>> = self
-            .columns(stats)
-            .map(|(name, layer, unit, i)| {
-                vec![name, stats[i].unit_sign(unit), format!("{}: {}", layer, stats[i].doc())]
-            })
-            .collect();
-        rows.push(
-            ["plot_coverage", "", "share of the plot's area that lies on the scenes, 0 to 1"]
-                .map(String::from)
-                .to_vec(),
-        );
-        rows.push(["plot_note", "", "'outside' or 'partly outside' the scenes"].map(String::from).to_vec());
-        rows
+    /// The plots with the statistics as columns, one row each.
+    pub fn joined(&self) -> Features {
+        let mut features = self.features.clone();
+        let columns = self.columns(RowsBy::Plot);
+        let mut rows: Vec<Vec<Value>> = Vec::with_capacity(features.rows.len());
+        let Ok(()) = self.each_row(RowsBy::Plot, |row| {
+            rows.push(row);
+            Ok::<_, std::convert::Infallible>(())
+        });
+        let own = features.fields.len();
+        for (at, column) in columns.iter().enumerate().skip(own) {
+            let values = rows.iter_mut().map(|r| std::mem::replace(&mut r[at], Value::Missing)).collect();
+            features.set(&column.name, column.kind, values);
+        }
+        features
     }
 
-    /// Statistics as properties; with several periods their name is put before the column's.
-    fn properties(&self, plots: &OpenPlots) -> Vec<BTreeMap<String, Json>> {
-        let stats = &plots.job.stats;
-        (0..plots.file.plots.len())
-            .map(|i| {
-                let mut p = BTreeMap::new();
-                for (period, all) in &self.periods {
-                    let (on_grid, values) = &all[i];
-                    for (name, layer, _, s) in self.columns(stats) {
-                        let v = values.get(layer).map_or(f64::NAN, |v| v[s]);
-                        let key = if self.periods.len() == 1 { name } else { format!("{period}_{name}") };
-                        p.insert(key, csv::number(v).parse::<f64>().map_or(Json::Null, Json::from));
-                    }
-                    p.insert("plot_coverage".into(), Json::from((on_grid * 1e6).round() / 1e6));
-                    p.insert("plot_note".into(), Json::from(note(*on_grid)));
-                }
-                p
-            })
-            .collect()
+    /// What the columns mean, as rows of a table of its own.
+    pub fn dictionary(&self, by: RowsBy) -> Vec<Vec<String>> {
+        self.columns(by).into_iter().map(|c| vec![c.name, c.unit, c.meaning]).collect()
+    }
+
+    /// Header and rows as texts, for what is small enough to be shown.
+    pub fn texts(&self, by: RowsBy) -> (Vec<String>, Vec<Vec<String>>) {
+        let mut rows = vec![];
+        let Ok(()) = self.each_row(by, |row| {
+            rows.push(row.iter().map(csv::text).collect());
+            Ok::<_, std::convert::Infallible>(())
+        });
+        (self.columns(by).into_iter().map(|c| c.name).collect(), rows)
+    }
+
+    /// Numbers of plots and of periods.
+    pub fn size(&self) -> (usize, usize) {
+        (self.features.rows.len(), self.periods.len())
     }
 }
 
-pub fn note(on_grid: f64) -> &'static str {
-    match on_grid {
-        x if x <= 0.0 => "outside",
-        x if x < 1.0 - 1e-9 => "partly outside",
-        _ => "",
-    }
-}
-
-pub fn plain(v: &Json) -> String {
-    match v {
-        Json::Null => String::new(),
-        Json::String(s) => s.clone(),
-        other => other.to_string(),
-    }
+/// A number as tables hold it: nine digits, and missing where it is none.
+pub fn number(v: f64) -> Value {
+    if v.is_finite() { Value::Number(csv::rounded(v)) } else { Value::Missing }
 }

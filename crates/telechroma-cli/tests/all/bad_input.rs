@@ -156,11 +156,15 @@ fn plot_files() {
     run(&good[..good.len() - 40], 1, &["is not GeoJSON"]);
     run("{\"type\": \"FeatureCollection\", \"features\": []}", 2, &["holds no plot"]);
     run(&good.replace("EPSG::32625", "EPSG::99999"), 1, &["99999"]);
-    p.fails(&["summarise", "scenes", "--index", "ndvi", "--plots", "none.geojson"], 1, &["none.geojson"]);
+    p.fails(
+        &["summarise", "scenes", "--index", "ndvi", "--plots", "none.geojson"],
+        2,
+        &["none.geojson", "does not exist"],
+    );
     p.fails(
         &["summarise", "scenes", "--index", "ndvi", "--plots", "plots.geojson", "--id", "corp"],
         2,
-        &["no attribute 'corp': did you mean 'crop'?"],
+        &["unknown attribute 'corp': did you mean 'crop'?"],
     );
     // no crs member: the numbers would be degrees
     let value: serde_json::Value = serde_json::from_str(&good).unwrap();
@@ -188,7 +192,7 @@ fn plot_files() {
         (rows.len(), rows[2]["plot_note"].as_str(), rows[2]["ndvi_count"].as_str(), rows[2]["ndvi_mean"].as_str()),
         (4, "outside", "0", "")
     );
-    assert!(ran.err.contains("plot c lies outside the scenes"));
+    assert!(ran.err.contains("outside the scenes, with rows that are all missing: plot c"), "{}", ran.err);
     p.fails(
         &["summarise", "scenes", "--index", "ndvi", "--plots", "some.geojson", "--strict", "--out", "s.csv"],
         3,
@@ -273,7 +277,7 @@ fn campaign_files() {
     run("[layers]\nuse = [\"ndvi\"\n", 2, &["line"]);
     run("[layers]\nuse = [\"ndvi\"]\n[composite]\nat_least = \"two\"\n", 2, &["at_least"]);
     run("[layers]\nuse = [\"ndvi\"]\n[composite]\nby = \"meen\"\n", 2, &["composite.by"]);
-    run("[layers]\nuse = [\"ndvi\"]\n[output]\ntables = [\"xls\"]\n", 2, &["\"xls\" is not available"]);
+    run("[layers]\nuse = [\"ndvi\"]\n[output]\ntables = [\"xls\"]\n", 2, &["unknown format of tables 'xls'"]);
     run("name = \"x\"\n", 2, &["nothing to make"]);
     p.fails(&["run", "none.toml"], 1, &["none.toml"]);
     p.fails(&["run", "scenes"], 2, &["scenes: is a folder"]);

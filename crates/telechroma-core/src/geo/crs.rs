@@ -169,6 +169,11 @@ impl Crs {
         })
     }
 
+    /// As well-known text (OGC 01-009), as `.prj` files hold it.
+    pub fn to_wkt(self) -> String {
+        super::wkt::write(self)
+    }
+
     /// What is left out when its coordinates are brought to WGS 84, with the size of the error; none where nothing that
     /// matters at the scale of scenes is.
     pub fn caveat(self) -> Option<String> {

@@ -50,6 +50,23 @@ pub(super) fn read(text: &str) -> Result<Crs> {
     Crs::from_definition(&d, name)
 }
 
+/// The text of a coordinate system in the older form, which all programs read. A system without a code is written with its
+/// parameters as an extension.
+pub(super) fn write(crs: Crs) -> String {
+    let row = crs.epsg().and_then(|c| u16::try_from(c).ok()).and_then(crs_definitions::from_code);
+    if let Some(row) = row.filter(|r| !r.wkt.is_empty()) {
+        return row.wkt.to_string();
+    }
+    let parameters = crs.definition().map_or(String::new(), |d| d.to_string());
+    let name = crs.name().replace('"', "'");
+    format!(
+        "PROJCS[\"{name}\",GEOGCS[\"unknown\",DATUM[\"unknown\",SPHEROID[\"WGS 84\",6378137,298.257223563]],\
+         PRIMEM[\"Greenwich\",0],UNIT[\"degree\",0.0174532925199433]],PROJECTION[\"custom_proj4\"],\
+         UNIT[\"metre\",{}],EXTENSION[\"PROJ4\",\"{parameters}\"]]",
+        crs.metres().unwrap_or(1.0)
+    )
+}
+
 /// The same projection on the datum of a geographic system.
 pub(super) fn on_datum_of(mut d: Definition, geographic: u16) -> Definition {
     let Some(row) = crs_definitions::from_code(geographic) else { return d };

@@ -1,10 +1,14 @@
-//! Plots: polygons, the share of each cell that lies inside, and the sink that gathers their statistics.
+//! Plots: polygons or points, the share of each cell that lies inside, and the sink that gathers their statistics.
 
 mod coverage;
+mod laid;
+mod shape;
 mod sink;
 
 pub use coverage::{Coverage, Run, Weighting, cover};
-pub use sink::{PlotRow, PlotSink, PlotTable};
+pub use laid::{Laid, Lying};
+pub use shape::Shape;
+pub use sink::{PlotSink, PlotTable};
 
 /// A ring of positions; the last may repeat the first.
 pub type Ring = Vec<(f64, f64)>;
@@ -50,22 +54,11 @@ pub fn densify(p: &Polygon, degrees: bool) -> Polygon {
     Polygon { outer: ring(&p.outer), holes: p.holes.iter().map(ring).collect() }
 }
 
-/// A polygon or several, with an id that is unique among its plots.
+/// A shape with an id that is unique among its plots.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Plot {
     /// The id.
     pub id: String,
-    /// Its parts, in the coordinates of the run's grid.
-    pub parts: Vec<Polygon>,
-}
-
-impl Plot {
-    /// The same with every position changed.
-    ///
-    /// # Errors
-    /// The first error of `f`.
-    pub fn map<E>(&self, mut f: impl FnMut(f64, f64) -> Result<(f64, f64), E>) -> Result<Plot, E> {
-        let parts = self.parts.iter().map(|p| p.map(&mut f)).collect::<Result<_, E>>()?;
-        Ok(Plot { id: self.id.clone(), parts })
-    }
+    /// Where it is, in the coordinates of the run's grid.
+    pub shape: Shape,
 }

@@ -1,183 +1,122 @@
 //! The sink that gathers plots' statistics while tiles pass: only cells inside plots are touched.
 //!
-//! Values for quantiles are held only until the last tile of their plot has passed.
+//! What a plot needs is held only until the last tile of its bounds has passed.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
-use super::Plot;
-use super::coverage::{Coverage, Run, Weighting, cover};
+use super::laid::Laid;
 use crate::error::{Error, Result};
 use crate::graph::{Inputs, values_row};
 use crate::grid::Window;
 use crate::run::{Absorb, Part, Prepare};
-use crate::stat::{Gather, Stat};
-
-/// Side of the squares by which plots are looked up.
-const BUCKET: i64 = 128;
-
-/// A plot's results.
-#[derive(Debug, Clone)]
-pub struct PlotRow {
-    /// The plot's id.
-    pub id: String,
-    /// Share of its area that lies on the grid, 0–1.
-    pub on_grid: f64,
-    /// Statistics by plane, then by statistic; NaN where no cell counts.
-    pub values: Vec<Vec<f64>>,
-}
+use crate::stat::{Cells, ExactSum, Gather, Needs, Stat};
 
 /// The half that workers share.
 pub struct PlotSink {
-    ids: Vec<String>,
-    coverages: Vec<Coverage>,
-    bounds: Vec<Option<Window>>,
-    buckets: BTreeMap<(i64, i64), Vec<u32>>,
-    quantiles: bool,
+    laid: Arc<Laid>,
+    needs: Needs,
     planes: usize,
 }
 
-/// The half of the caller.
+/// The half of the caller, and then the results: statistics of each plot in each plane.
 pub struct PlotTable {
     stats: Vec<Stat>,
-    weights: Vec<(f64, u64)>,
-    open: BTreeMap<(usize, u32), (Gather, u64)>,
-    done: Vec<Vec<Vec<f64>>>,
+    needs: Needs,
+    plots: usize,
+    /// Cells of each plot's bounds.
+    bounds: Vec<u64>,
+    open: BTreeMap<(usize, u32), Open>,
+    /// By plane, then plot, then statistic.
+    values: Vec<f64>,
 }
 
-/// What one tile holds of one plot: the cells seen (missing ones too) and what was gathered.
-type Share = (u32, u64, Gather);
+/// A plot that is not yet whole.
+struct Open {
+    gather: Gather,
+    weight: ExactSum,
+    seen: u64,
+}
+
+/// What one tile holds of one plot.
+struct Share {
+    plot: u32,
+    seen: u64,
+    weight: f64,
+    gather: Gather,
+}
 
 impl PlotSink {
-    /// Lays plots on a grid. Each group of the sink is one plane, with the keep plane behind it if there is one.
-    pub fn new(
-        plots: &[Plot],
-        grid: Window,
-        weighting: Weighting,
-        stats: &[Stat],
-        planes: usize,
-    ) -> (PlotSink, PlotTable) {
-        let coverages: Vec<Coverage> = plots.iter().map(|p| cover(&p.parts, grid, weighting)).collect();
-        let bounds: Vec<Option<Window>> = coverages
-            .iter()
-            .map(|c| {
-                c.runs
-                    .iter()
-                    .map(|r| Window::new(i64::from(r.col), i64::from(r.row), r.cols, 1))
-                    .reduce(|a, b| a.union(&b))
-            })
-            .collect();
-        let mut buckets: BTreeMap<(i64, i64), Vec<u32>> = BTreeMap::new();
-        for (i, w) in bounds.iter().enumerate() {
-            let Some(w) = w else { continue };
-            for key in squares(*w) {
-                buckets.entry(key).or_default().push(i as u32);
-            }
-        }
+    /// For plots on a grid. Each group of the sink is one plane, with the keep plane behind it if there is one.
+    pub fn new(laid: Arc<Laid>, stats: &[Stat], planes: usize) -> (PlotSink, PlotTable) {
+        let needs = Stat::needs(stats);
+        let plots = laid.plots().len();
+        let missing: Vec<f64> = stats.iter().map(|s| s.of(&mut Gather::new(&needs), 0.0)).collect();
         let table = PlotTable {
             stats: stats.to_vec(),
-            weights: coverages.iter().map(|c| (c.weight, c.cells)).collect(),
+            needs: needs.clone(),
+            plots,
+            bounds: laid.bounds().iter().map(|b| b.map_or(0, |w| w.len() as u64)).collect(),
             open: BTreeMap::new(),
-            done: vec![vec![vec![]; planes]; plots.len()],
+            values: missing.repeat(plots * planes),
         };
-        let quantiles = stats.iter().any(Stat::needs_values);
-        let ids = plots.iter().map(|p| p.id.clone()).collect();
-        (PlotSink { ids, coverages, bounds, buckets, quantiles, planes }, table)
-    }
-
-    /// How each plot lies on the grid, in the plots' order.
-    pub fn coverages(&self) -> &[Coverage] {
-        &self.coverages
-    }
-
-    /// The window of cells of each plot.
-    pub fn bounds(&self) -> &[Option<Window>] {
-        &self.bounds
-    }
-
-    /// The rows of a finished run, in the plots' order.
-    pub fn rows(&self, table: PlotTable) -> Vec<PlotRow> {
-        let PlotTable { stats, done, .. } = table;
-        let missing = || stats.iter().map(|s| s.of(&mut Gather::new(true), 0.0)).collect::<Vec<f64>>();
-        self.ids
-            .iter()
-            .zip(&self.coverages)
-            .zip(done)
-            .map(|((id, c), planes)| PlotRow {
-                id: id.clone(),
-                on_grid: c.on_grid,
-                values: planes.into_iter().map(|v| if v.is_empty() { missing() } else { v }).collect(),
-            })
-            .collect()
-    }
-
-    /// Plots that have cells in a window, in order.
-    fn touching(&self, window: Window) -> Vec<u32> {
-        let mut found: Vec<u32> = squares(window).filter_map(|k| self.buckets.get(&k)).flatten().copied().collect();
-        found.sort_unstable();
-        found.dedup();
-        found.retain(|i| self.bounds[*i as usize].is_some_and(|b| b.intersect(&window).is_some()));
-        found
+        (PlotSink { laid, needs, planes }, table)
     }
 }
 
-fn squares(w: Window) -> impl Iterator<Item = (i64, i64)> {
-    let cols = w.col / BUCKET..(w.end_col() - 1) / BUCKET + 1;
-    (w.row / BUCKET..(w.end_row() - 1) / BUCKET + 1).flat_map(move |r| cols.clone().map(move |c| (r, c)))
+impl PlotTable {
+    /// The statistics of a plot in a plane; counts are 0 and all others NaN where no cell counts.
+    pub fn of(&self, plane: usize, plot: usize) -> &[f64] {
+        let n = self.stats.len();
+        let at = (plane * self.plots + plot) * n;
+        &self.values[at..at + n]
+    }
+
+    fn close(&mut self, plane: usize, plot: u32, mut whole: Open) {
+        let n = self.stats.len();
+        let at = (plane * self.plots + plot as usize) * n;
+        let weight = whole.weight.value();
+        for (out, stat) in self.values[at..at + n].iter_mut().zip(&self.stats) {
+            *out = stat.of(&mut whole.gather, weight);
+        }
+    }
 }
 
-/// The part of a run inside a window.
-fn clip(run: &Run, w: &Window) -> Option<Window> {
-    Window::new(i64::from(run.col), i64::from(run.row), run.cols, 1).intersect(w)
+/// The part of a run inside a window, as a window of one row.
+fn clip(row: u32, col: u32, cols: u32, w: &Window) -> Option<Window> {
+    Window::new(i64::from(col), i64::from(row), cols, 1).intersect(w)
 }
 
 impl Prepare for PlotSink {
     fn wants(&self, tile: Window) -> Option<Window> {
-        let bounds = self.touching(tile).into_iter().filter_map(|i| self.bounds[i as usize]?.intersect(&tile));
-        bounds.reduce(|a, b| a.union(&b))
+        self.laid.wanted(tile)
     }
 
     fn prepare(&self, _: usize, window: Window, planes: &Inputs) -> Result<Part> {
         let mut shares: Vec<Share> = vec![];
-        for i in self.touching(window) {
-            let runs = &self.coverages[i as usize].runs;
-            let first = runs.partition_point(|r| i64::from(r.row) < window.row);
-            let mut gather = Gather::new(self.quantiles);
-            let mut cells = 0;
-            for run in runs[first..].iter().take_while(|r| i64::from(r.row) < window.end_row()) {
-                let Some(part) = clip(run, &window) else { continue };
-                cells += u64::from(part.cols);
-                if let Some(values) = planes.get(0) {
-                    let keep = match (planes.len(), planes.tiles.get(1)) {
-                        (2, Some(Some(k))) => Some(values_row(k, &part, part.row)),
-                        (2, _) => continue, // nothing is kept where the condition has no data
-                        _ => None,
-                    };
-                    gather.add(values_row(values, &part, part.row), keep, run.weight);
-                }
+        for lying in self.laid.within(window).iter() {
+            let mut gather = Gather::new(&self.needs);
+            for run in &lying.coverage.runs {
+                let Some(part) = clip(run.row, run.col, run.cols, &window) else { continue };
+                let Some(values) = planes.get(0) else { continue };
+                let keep = match (planes.len(), planes.tiles.get(1)) {
+                    (2, Some(Some(k))) => Some(values_row(k, &part, part.row)),
+                    (2, _) => continue, // nothing is kept where the condition has no data
+                    _ => None,
+                };
+                let (values, area) = (values_row(values, &part, part.row), self.laid.cell_area(part.row));
+                gather.add(Cells { values, keep, weight: run.weight, area });
             }
-            if cells > 0 {
-                shares.push((i, cells, gather));
-            }
+            shares.push(Share { plot: lying.plot, seen: lying.seen, weight: lying.coverage.weight, gather });
         }
         Ok(Box::new(shares))
     }
 
     fn holds(&self, tile: Window, in_flight: usize) -> u64 {
-        let runs: u64 = self.coverages.iter().map(|c| c.runs.len() as u64 * std::mem::size_of::<Run>() as u64).sum();
-        if !self.quantiles {
-            return runs;
-        }
-        // plots that cross tiles stay open; in flight are at most the cells of so many tiles
-        let (tc, tr) = (i64::from(tile.cols.max(1)), i64::from(tile.rows.max(1)));
-        let crosses = |b: &Window| b.col / tc != (b.end_col() - 1) / tc || b.row / tr != (b.end_row() - 1) / tr;
-        let open: u64 = self
-            .bounds
-            .iter()
-            .zip(&self.coverages)
-            .filter_map(|(b, c)| b.filter(|b| crosses(b)).map(|_| c.cells))
-            .sum();
-        let all: u64 = self.coverages.iter().map(|c| c.cells).sum();
-        runs + 4 * self.planes as u64 * (open + all.min((tile.len() * in_flight) as u64))
+        let results = (8 * self.planes * self.laid.plots().len()) as u64;
+        let open = (self.planes * self.laid.plots().len().min(1 << 16) * std::mem::size_of::<Open>()) as u64;
+        let values = if self.needs.values { 4 * self.planes as u64 * self.laid.cells_held(tile, in_flight) } else { 0 };
+        self.laid.bytes(tile, in_flight) + results + open + values
     }
 }
 
@@ -186,19 +125,19 @@ impl Absorb for PlotTable {
         let Ok(shares) = part.downcast::<Vec<Share>>() else {
             return Err(Error::Defect { tile: 0, text: "a part of another sink".into() });
         };
-        for (plot, cells, gather) in *shares {
-            let (weight, all) = self.weights[plot as usize];
-            let (mut whole, seen) = match self.open.remove(&(group, plot)) {
-                Some((mut before, n)) => {
-                    before.merge(gather);
-                    (before, n + cells)
-                }
-                None => (gather, cells),
-            };
-            if seen == all {
-                self.done[plot as usize][group] = self.stats.iter().map(|s| s.of(&mut whole, weight)).collect();
-            } else {
-                self.open.insert((group, plot), (whole, seen));
+        for share in *shares {
+            let key = (group, share.plot);
+            let mut whole = self.open.remove(&key).unwrap_or_else(|| Open {
+                gather: Gather::new(&self.needs),
+                weight: ExactSum::default(),
+                seen: 0,
+            });
+            whole.gather.merge(share.gather);
+            whole.weight.add(share.weight);
+            whole.seen += share.seen;
+            match whole.seen == self.bounds[share.plot as usize] {
+                true => self.close(group, share.plot, whole),
+                false => drop(self.open.insert(key, whole)),
             }
         }
         Ok(())

@@ -12,6 +12,6 @@ mod pool;
 mod sink;
 
 pub use execute::{RunReport, run};
-pub use observe::{Note, Observer, Silent};
+pub use observe::{Note, Observer, Silent, listed};
 pub use plan::{Budget, Plan, Tiling};
 pub use sink::{Absorb, Part, Prepare, Sink};

@@ -11,12 +11,12 @@ pub enum Note {
         /// Degrees.
         elevation: f64,
     },
-    /// A plot lies wholly off the scenes; its row is kept.
-    PlotOutside(String),
-    /// A plot's outline crosses itself.
-    PlotCrosses(String),
-    /// A plot is so narrow that edge cells dominate it.
-    PlotNarrow(String),
+    /// Plots that lie wholly off the scenes; their rows are kept.
+    PlotsOutside(Vec<String>),
+    /// Plots so narrow that edge cells dominate them.
+    PlotsNarrow(Vec<String>),
+    /// Something about plots.
+    Plots(String),
     /// The same scene was given twice and counted once.
     SceneTwice(String),
     /// A delivery's metadata lack what only a check needs.
@@ -32,19 +32,33 @@ pub enum Note {
 impl std::fmt::Display for Note {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
-            Note::Metadata(t) | Note::Layer(t) | Note::Coordinates(t) | Note::Costly(t) => f.write_str(t),
+            Note::Metadata(t) | Note::Plots(t) | Note::Layer(t) | Note::Coordinates(t) | Note::Costly(t) => {
+                f.write_str(t)
+            }
             Note::LowSun { scene, elevation } => {
                 write!(f, "{scene}: the sun stood only {elevation:.1}° high; reflectance is uncertain below 15°")
             }
-            Note::PlotOutside(id) => write!(f, "plot {id} lies outside the scenes; its row is kept, all missing"),
-            Note::PlotCrosses(id) => {
-                write!(f, "the outline of plot {id} crosses itself; each enclosed part was counted once")
+            Note::PlotsOutside(ids) => {
+                write!(f, "outside the scenes, with rows that are all missing: {}", listed(ids))
             }
-            Note::PlotNarrow(id) => {
-                write!(f, "plot {id} is narrower than two cells: its values mix with its neighbours'")
+            Note::PlotsNarrow(ids) => {
+                write!(f, "narrower than two cells, so that values mix with the neighbours': {}", listed(ids))
             }
             Note::SceneTwice(id) => write!(f, "scene {id} was given twice; it is counted once"),
         }
+    }
+}
+
+/// How many names a note lists.
+const LISTED: usize = 8;
+
+/// Plots, the first few by name.
+pub fn listed(ids: &[String]) -> String {
+    let names = ids[..ids.len().min(LISTED)].join(", ");
+    match ids.len() {
+        1 => format!("plot {names}"),
+        n if n <= LISTED => format!("{n} plots ({names})"),
+        n => format!("{n} plots ({names} …)"),
     }
 }
 

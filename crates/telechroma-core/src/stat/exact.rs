@@ -1,7 +1,7 @@
 //! Sums that do not depend on the order of adding: whole numbers of 2⁻⁶⁰.
 
 /// An exact sum of values cut to multiples of 2⁻⁶⁰ (about 10⁻¹⁸).
-#[derive(Debug, Clone, Copy, Default, PartialEq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord)]
 pub struct ExactSum {
     sum: i128,
     too_large: bool,
@@ -29,6 +29,14 @@ impl ExactSum {
         }
     }
 
+    /// Adds a product without rounding it first.
+    #[inline]
+    pub fn add_product(&mut self, a: f64, b: f64) {
+        let (high, low) = product(a, b);
+        self.add(high);
+        self.add(low);
+    }
+
     /// Adds another sum.
     pub fn merge(&mut self, other: &ExactSum) {
         let (sum, over) = self.sum.overflowing_add(other.sum);
@@ -40,6 +48,41 @@ impl ExactSum {
     pub fn value(&self) -> f64 {
         if self.too_large { f64::NAN } else { self.sum as f64 / UNIT }
     }
+
+    /// The sum in two parts, the second what the first leaves over.
+    fn pair(&self) -> (f64, f64) {
+        if self.too_large {
+            return (f64::NAN, 0.0);
+        }
+        let high = self.sum as f64;
+        (high / UNIT, (self.sum.wrapping_sub(high as i128)) as f64 / UNIT)
+    }
+}
+
+/// The product and what rounding cut off it (Dekker 1971), for factors far from the largest numbers.
+fn product(a: f64, b: f64) -> (f64, f64) {
+    let halves = |v: f64| {
+        let c = 134_217_729.0 * v; // 2²⁷ + 1
+        let high = c - (c - v);
+        (high, v - high)
+    };
+    let (high, (ah, al), (bh, bl)) = (a * b, halves(a), halves(b));
+    (high, ((ah * bh - high) + ah * bl + al * bh) + al * bl)
+}
+
+/// The product of two sums in two parts.
+fn wide_product(a: (f64, f64), b: (f64, f64)) -> (f64, f64) {
+    let (high, low) = product(a.0, b.0);
+    (high, low + a.0 * b.1 + a.1 * b.0)
+}
+
+/// The population's variance, Σw(x − mean)² / Σw, from Σw, Σwx and Σwx²: the difference of large products is formed in
+/// twice the usual digits, so that a small spread about a large mean keeps its own.
+pub fn variance(weight: &ExactSum, sum: &ExactSum, squares: &ExactSum) -> f64 {
+    let (w, s, q) = (weight.pair(), sum.pair(), squares.pair());
+    let (a, b) = (wide_product(q, w), wide_product(s, s));
+    let difference = (a.0 - b.0) + (a.1 - b.1);
+    (difference / (w.0 * w.0)).max(0.0)
 }
 
 #[cfg(test)]
@@ -65,6 +108,25 @@ mod tests {
             x.merge(&y);
             prop_assert_eq!(x.value().to_bits(), forward.value().to_bits());
         }
+    }
+
+    /// Independent: deviations from the mean, summed plainly, of values whose mean is exact.
+    #[test]
+    fn a_small_spread_about_a_large_mean_keeps_its_digits() {
+        let (mut w, mut s, mut q) = <(ExactSum, ExactSum, ExactSum)>::default();
+        let cells: Vec<(f64, f64)> = (0..1000)
+            .map(|i| (f64::from(301.25f32 + (i % 7) as f32 / 1024.0), 0.1 + f64::from(i % 10) * 0.09))
+            .collect();
+        for (x, weight) in &cells {
+            w.add(*weight);
+            s.add_product(*weight, *x);
+            q.add_product(*weight, x * x);
+        }
+        let all: f64 = cells.iter().map(|c| c.1).sum();
+        let mean = 301.25 + cells.iter().map(|(x, w)| w * (x - 301.25)).sum::<f64>() / all;
+        let want = cells.iter().map(|(x, w)| w * (x - mean).powi(2)).sum::<f64>() / all;
+        let got = variance(&w, &s, &q);
+        assert!((got / want - 1.0).abs() < 1e-11, "{got} {want}");
     }
 
     #[test]

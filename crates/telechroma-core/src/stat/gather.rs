@@ -1,20 +1,74 @@
 //! What is gathered of a plot's cells in one plane: enough for every statistic that is wanted.
 
-use super::exact::ExactSum;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use super::exact::{ExactSum, variance};
 use super::quantile::{plain_quantile, weighted_quantile};
 
-/// Sums, extremes and (if quantiles are wanted) values. Merging in any order gives the same statistics.
+/// Equal bins from one value to another: bin `i` holds `low + i·step ≤ x < low + (i + 1)·step`, the last one its upper
+/// end too.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Bins {
+    /// The lower end.
+    pub low: f64,
+    /// The upper end.
+    pub high: f64,
+    /// How many.
+    pub count: u32,
+}
+
+impl Bins {
+    /// The border below bin `i`.
+    pub fn border(&self, i: u32) -> f64 {
+        self.low + (self.high - self.low) * f64::from(i) / f64::from(self.count)
+    }
+
+    /// The bin of a value; none beyond the ends.
+    fn of(&self, x: f64) -> Option<usize> {
+        if !(self.low..=self.high).contains(&x) {
+            return None;
+        }
+        let at = ((x - self.low) / (self.high - self.low) * f64::from(self.count)) as u32;
+        // the borders themselves decide, not the rounding of the division
+        let at = at.min(self.count - 1);
+        Some(match () {
+            () if x < self.border(at) => at as usize - 1,
+            () if at + 1 < self.count && x >= self.border(at + 1) => at as usize + 1,
+            () => at as usize,
+        })
+    }
+}
+
+/// What statistics need beyond sums and extremes.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Needs {
+    /// All values, for quantiles.
+    pub values: bool,
+    /// The weight of each class.
+    pub classes: bool,
+    /// A histogram.
+    pub bins: Option<Arc<Bins>>,
+}
+
+/// More different numbers than classes ever are.
+const MOST_CLASSES: usize = 1 << 16;
+
+/// Sums, extremes, and what else is wanted. Merging in any order gives the same statistics.
 #[derive(Debug, Clone)]
 pub struct Gather {
     count: u64,
     /// Weight of valid cells, kept or not.
     valid: ExactSum,
     weight: ExactSum,
+    area: ExactSum,
     sum: ExactSum,
     squares: ExactSum,
     min: f32,
     max: f32,
     values: Option<Values>,
+    classes: Option<Classes>,
+    bins: Option<(Arc<Bins>, Vec<ExactSum>)>,
 }
 
 /// Cells of weight one, and those on the edge.
@@ -24,51 +78,96 @@ struct Values {
     parts: Vec<(f32, f64)>,
 }
 
+/// Weight by class; `broken` once a value was no class.
+#[derive(Debug, Clone, Default)]
+struct Classes {
+    weights: BTreeMap<i32, ExactSum>,
+    broken: bool,
+}
+
+/// A run of neighbouring cells of one weight.
+#[derive(Debug, Clone, Copy)]
+pub struct Cells<'a> {
+    /// Their values; NaN where missing.
+    pub values: &'a [f32],
+    /// Where there is a condition: zero or NaN means that a cell is not kept.
+    pub keep: Option<&'a [f32]>,
+    /// The weight of each.
+    pub weight: f64,
+    /// The area of each, m²; NaN where it is not known.
+    pub area: f64,
+}
+
 impl Gather {
-    /// Empty; `quantiles`: values are kept.
-    pub fn new(quantiles: bool) -> Gather {
+    /// Empty.
+    pub fn new(needs: &Needs) -> Gather {
+        let none = ExactSum::default();
         Gather {
             count: 0,
-            valid: ExactSum::default(),
-            weight: ExactSum::default(),
-            sum: ExactSum::default(),
-            squares: ExactSum::default(),
+            valid: none,
+            weight: none,
+            area: none,
+            sum: none,
+            squares: none,
             min: f32::INFINITY,
             max: f32::NEG_INFINITY,
-            values: quantiles.then(Values::default),
+            values: needs.values.then(Values::default),
+            classes: needs.classes.then(Classes::default),
+            bins: needs.bins.as_ref().map(|b| (b.clone(), vec![none; b.count as usize])),
         }
     }
 
-    /// Adds a run of cells of one weight; missing cells do not count, and of the others those whose `keep` is zero or
-    /// missing are valid but not kept.
-    pub fn add(&mut self, cells: &[f32], keep: Option<&[f32]>, weight: f64) {
+    /// Adds a run of cells; missing ones do not count, and of the others those that are not kept are valid only.
+    pub fn add(&mut self, cells: Cells) {
+        let Cells { values, keep, weight, area } = cells;
         let (mut valid, mut kept) = (0u64, 0u64);
         if let Some(Values { whole, .. }) = &mut self.values
             && weight == 1.0
         {
-            whole.reserve(cells.len());
+            whole.reserve(values.len());
         }
-        for (i, v) in cells.iter().enumerate().filter(|(_, v)| !v.is_nan()) {
+        for (i, v) in values.iter().enumerate().filter(|(_, v)| !v.is_nan()) {
             valid += 1;
             if keep.is_some_and(|k| k[i].is_nan() || k[i] == 0.0) {
                 continue;
             }
             kept += 1;
-            let x = f64::from(*v);
-            self.sum.add(weight * x);
-            self.squares.add(weight * x * x);
-            self.min = self.min.min(*v);
-            self.max = self.max.max(*v);
-            if let Some(values) = &mut self.values {
-                match weight == 1.0 {
-                    true => values.whole.push(*v),
-                    false => values.parts.push((*v, weight)),
-                }
-            }
+            self.one(*v, weight);
         }
         self.count += kept;
         self.valid.add(weight * valid as f64);
         self.weight.add(weight * kept as f64);
+        if kept > 0 {
+            self.area.add(area * weight * kept as f64);
+        }
+    }
+
+    #[inline(always)]
+    fn one(&mut self, v: f32, weight: f64) {
+        let x = f64::from(v); // its square is exact: 48 digits
+        if weight == 1.0 {
+            self.sum.add(x);
+            self.squares.add(x * x);
+        } else {
+            self.sum.add_product(weight, x);
+            self.squares.add_product(weight, x * x);
+        }
+        self.min = self.min.min(v);
+        self.max = self.max.max(v);
+        if let Some(values) = &mut self.values {
+            match weight == 1.0 {
+                true => values.whole.push(v),
+                false => values.parts.push((v, weight)),
+            }
+        }
+        if let Some(classes) = &mut self.classes {
+            classes.add(v, weight);
+        }
+        if let Some((bins, weights)) = &mut self.bins
+            && let Some(i) = bins.of(x)
+        {
+            weights[i].add(weight);
+        }
     }
 
     /// Adds what was gathered elsewhere.
@@ -76,6 +175,7 @@ impl Gather {
         self.count += other.count;
         self.valid.merge(&other.valid);
         self.weight.merge(&other.weight);
+        self.area.merge(&other.area);
         self.sum.merge(&other.sum);
         self.squares.merge(&other.squares);
         self.min = self.min.min(other.min);
@@ -87,6 +187,16 @@ impl Gather {
                 mine.whole.extend_from_slice(&theirs.whole);
             }
             mine.parts.extend_from_slice(&theirs.parts);
+        }
+        if let (Some(mine), Some(theirs)) = (&mut self.classes, other.classes) {
+            mine.broken |= theirs.broken;
+            for (class, weight) in theirs.weights {
+                mine.weights.entry(class).or_default().merge(&weight);
+            }
+            mine.check();
+        }
+        if let (Some((_, mine)), Some((_, theirs))) = (&mut self.bins, other.bins) {
+            mine.iter_mut().zip(&theirs).for_each(|(a, b)| a.merge(b));
         }
     }
 
@@ -105,33 +215,38 @@ impl Gather {
         self.weight.value()
     }
 
+    /// Area of the kept cells, weighted, m²; 0 where no cell counts.
+    pub fn area(&self) -> f64 {
+        self.area.value()
+    }
+
+    fn unless_empty(&self, f: impl FnOnce(&Gather) -> f64) -> f64 {
+        if self.count == 0 { f64::NAN } else { f(self) }
+    }
+
     /// Σwx, in cells.
     pub fn sum(&self) -> f64 {
-        if self.count == 0 { f64::NAN } else { self.sum.value() }
+        self.unless_empty(|g| g.sum.value())
     }
 
     /// Σwx / Σw.
     pub fn mean(&self) -> f64 {
-        if self.count == 0 { f64::NAN } else { self.sum.value() / self.weight.value() }
+        self.unless_empty(|g| g.sum.value() / g.weight.value())
     }
 
-    /// Population standard deviation, √(Σw(x − mean)² / Σw).
-    pub fn sd(&self) -> f64 {
-        match (self.count, self.min == self.max) {
-            (0, _) => f64::NAN,
-            (_, true) => 0.0,
-            _ => (self.squares.value() / self.weight.value() - self.mean().powi(2)).max(0.0).sqrt(),
-        }
+    /// Population variance, Σw(x − mean)² / Σw.
+    pub fn variance(&self) -> f64 {
+        self.unless_empty(|g| if g.min == g.max { 0.0 } else { variance(&g.weight, &g.sum, &g.squares) })
     }
 
     /// The least value.
     pub fn min(&self) -> f64 {
-        if self.count == 0 { f64::NAN } else { f64::from(self.min) }
+        self.unless_empty(|g| f64::from(g.min))
     }
 
     /// The greatest value.
     pub fn max(&self) -> f64 {
-        if self.count == 0 { f64::NAN } else { f64::from(self.max) }
+        self.unless_empty(|g| f64::from(g.max))
     }
 
     /// The quantile `p` (0–1); NaN if values were not kept.
@@ -145,5 +260,89 @@ impl Gather {
             values.whole.iter().map(|v| (*v, 1.0)).chain(values.parts.iter().copied()).collect();
         all.sort_unstable_by(|a, b| a.0.total_cmp(&b.0).then(a.1.total_cmp(&b.1)));
         weighted_quantile(&all, p)
+    }
+
+    /// Share of the kept weight in bin `i`; NaN without bins or without cells.
+    pub fn bin_share(&self, i: u32) -> f64 {
+        let weight = self.bins.as_ref().and_then(|b| b.1.get(i as usize)).map_or(f64::NAN, ExactSum::value);
+        self.unless_empty(|g| weight / g.weight.value())
+    }
+
+    /// Weights of the classes; none where values are no classes, or were not counted as such.
+    fn class_weights(&self) -> Option<&BTreeMap<i32, ExactSum>> {
+        self.classes.as_ref().filter(|c| !c.broken && self.count > 0).map(|c| &c.weights)
+    }
+
+    /// The class with the greatest weight; of equal ones the smallest number.
+    pub fn majority(&self) -> f64 {
+        let of = |w: &BTreeMap<i32, ExactSum>| w.iter().rev().max_by(|a, b| a.1.cmp(b.1)).map(|(c, _)| f64::from(*c));
+        self.class_weights().and_then(of).unwrap_or(f64::NAN)
+    }
+
+    /// The class with the least weight; of equal ones the smallest number.
+    pub fn minority(&self) -> f64 {
+        let of = |w: &BTreeMap<i32, ExactSum>| w.iter().min_by(|a, b| a.1.cmp(b.1)).map(|(c, _)| f64::from(*c));
+        self.class_weights().and_then(of).unwrap_or(f64::NAN)
+    }
+
+    /// How many classes there are.
+    pub fn variety(&self) -> f64 {
+        self.class_weights().map_or(f64::NAN, |w| w.len() as f64)
+    }
+
+    /// Share of the kept weight in a class; 0 for one that is not there.
+    pub fn class_share(&self, class: i32) -> f64 {
+        let of = |w: &BTreeMap<i32, ExactSum>| w.get(&class).map_or(0.0, ExactSum::value) / self.weight.value();
+        self.class_weights().map_or(f64::NAN, of)
+    }
+}
+
+impl Classes {
+    fn add(&mut self, v: f32, weight: f64) {
+        if v.fract() != 0.0 || v.abs() > 1e9 {
+            self.broken = true;
+        } else if !self.broken {
+            self.weights.entry(v as i32).or_default().add(weight);
+            self.check();
+        }
+    }
+
+    fn check(&mut self) {
+        if self.broken || self.weights.len() > MOST_CLASSES {
+            self.broken = true;
+            self.weights.clear();
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn borders_belong_to_the_bin_above_and_the_last_one_to_the_last() {
+        let bins = Bins { low: 0.0, high: 0.3, count: 3 };
+        let of = |x: f64| bins.of(x);
+        assert_eq!([of(0.0), of(bins.border(1)), of(bins.border(2)), of(0.3)], [Some(0), Some(1), Some(2), Some(2)]);
+        assert_eq!([of(-1e-9), of(0.3 + 1e-9), of(f64::NAN)], [None; 3]);
+        // every border of bins that do not divide evenly
+        let odd = Bins { low: -1.0, high: 1.0, count: 49 };
+        (0..49).for_each(|i| assert_eq!(odd.of(odd.border(i)), Some(i as usize), "{i}"));
+    }
+
+    #[test]
+    fn classes_are_weighed_and_ties_go_to_the_smallest() {
+        let needs = Needs { classes: true, ..Needs::default() };
+        let run = |values: &[f32], weight| {
+            let mut g = Gather::new(&needs);
+            g.add(Cells { values, keep: None, weight, area: 1.0 });
+            g
+        };
+        let mut g = run(&[2.0, 2.0, 5.0, f32::NAN], 0.5);
+        g.merge(run(&[5.0, 7.0], 0.5));
+        assert_eq!((g.majority(), g.minority(), g.variety()), (2.0, 7.0, 3.0));
+        assert_eq!((g.class_share(5), g.class_share(9)), (0.4, 0.0));
+        g.merge(run(&[1.5], 1.0));
+        assert!(g.majority().is_nan() && g.variety().is_nan(), "1.5 is no class");
     }
 }

@@ -5,7 +5,7 @@ mod exact;
 mod gather;
 mod quantile;
 
-pub use catalogue::{DEFAULT_STATS, STATS, Stat, StatDef};
+pub use catalogue::{DEFAULT_STATS, STATS, Stat, StatDef, histogram};
 pub use exact::ExactSum;
-pub use gather::Gather;
+pub use gather::{Bins, Cells, Gather, Needs};
 pub use quantile::weighted_quantile;

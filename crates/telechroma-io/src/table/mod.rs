@@ -1,3 +1,4 @@
-//! Tables out.
+//! Tables out, and in.
 
 pub mod csv;
+pub mod parquet;

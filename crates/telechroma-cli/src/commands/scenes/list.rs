@@ -67,11 +67,7 @@ pub fn covered(grid: Option<Grid>, area: &Outline) -> Option<f64> {
     for p in &polygons {
         let cells: Polygon = p.map(|x, y| Ok::<_, ()>(coarse.transform.to_cells(x, y))).ok()?;
         let c = cover(&[cells], coarse.window(), Weighting::Share);
-        if c.on_grid > 0.0 {
-            sums = (sums.0 + c.weight, sums.1 + c.weight / c.on_grid);
-        } else {
-            sums.1 += area_of(p) / coarse.transform.determinant().abs();
-        }
+        sums = (sums.0 + c.weight, sums.1 + p.area() / coarse.transform.determinant().abs());
     }
     (sums.1 > 0.0).then(|| (sums.0 / sums.1).min(1.0))
 }
@@ -79,13 +75,6 @@ pub fn covered(grid: Option<Grid>, area: &Outline) -> Option<f64> {
 /// The grid of a summary, where it can be used.
 pub fn grid_of(s: &Summary) -> Option<Grid> {
     s.grid.as_ref()?.grid()
-}
-
-fn area_of(p: &Polygon) -> f64 {
-    let ring = |r: &[(f64, f64)]| {
-        r.iter().zip(r.iter().cycle().skip(1)).map(|(a, b)| a.0 * b.1 - b.0 * a.1).sum::<f64>().abs() / 2.0
-    };
-    ring(&p.outer) - p.holes.iter().map(|h| ring(h)).sum::<f64>()
 }
 
 /// A share for people: a part never reads as all or nothing.
