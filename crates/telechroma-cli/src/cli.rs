@@ -58,6 +58,7 @@ pub enum Command {
     Compare(commands::compare::Args),
     Assemble(commands::assemble::Args),
     Probe(commands::probe::Args),
+    Plots(commands::plots::Args),
     Scenes(commands::scenes::Args),
     Slopes(commands::slopes::Args),
     Declare(commands::declare::Args),

@@ -78,6 +78,7 @@ fn dispatch(command: Command, ctx: &Context) -> Result<(), Report> {
         Command::Index(a) => commands::index::run(a, ctx),
         Command::Assemble(a) => commands::assemble::run(a, ctx),
         Command::Probe(a) => commands::probe::run(a, ctx),
+        Command::Plots(a) => commands::plots::run(a, ctx),
         Command::Scenes(a) => commands::scenes::run(a, ctx),
         Command::Declare(a) => commands::declare::run(a, ctx),
         Command::Classify(a) => commands::classify::run(a, ctx),

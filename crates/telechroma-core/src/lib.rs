@@ -44,6 +44,7 @@ pub mod graph;
 pub mod grid;
 pub mod held;
 pub mod index;
+pub mod layout;
 pub mod mask;
 pub mod method;
 pub mod op;

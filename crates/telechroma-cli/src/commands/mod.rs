@@ -16,6 +16,7 @@ pub mod indices;
 pub mod inspect;
 pub mod man;
 pub mod mask;
+pub mod plots;
 pub mod plotted;
 pub mod probe;
 pub mod run;

@@ -280,6 +280,7 @@ impl Done {
             },
             subtitle: self.subtitle(c),
             outlines: outlines.clone(),
+            before: vec![],
         };
         if let (Some((_, file)), Some(path)) = (picture, path(&wanted.picture)) {
             let drawn = file.finish();

@@ -121,6 +121,7 @@ fn draw(
         title: format!("{}{day}: what is dropped", scene.platform),
         subtitle: format!("{}  ·  {}", scene.id, mask_step(options)),
         outlines: vec![],
+        before: vec![],
     };
     let entries = ORDER.iter().enumerate().map(entry).collect();
     let clear = format!("{} of the cells seen", share(count(0), seen));

@@ -38,7 +38,8 @@ pub use inputs::{Inputs, bands_of_layers, bands_of_scene, open_aliases, open_inp
 pub use masked::draw_masks;
 pub use one::write_raster;
 pub use outputs::Naming;
-pub use pictures::Style;
+pub use pictures::{Style, ramp};
+pub use plots::{laid_on, tell_mended};
 pub use prepare::{dark_text, prepare_bands, prepare_masks};
 use prepare::{foresee, looks_ahead, prepare};
 pub use scenes::{SceneRaster, reason_shares, write_scene_rasters};
@@ -200,6 +201,14 @@ pub fn execute(job: &Job, ctx: &Context) -> Result<Outcome, Report> {
     outcome.write_record(job, &stage)?;
     publisher.publish()?;
     Ok(outcome)
+}
+
+/// Looks through scenes for what their masks need, before they are planned.
+///
+/// # Errors
+/// Where something cannot be found out.
+pub fn prepare_layers(inputs: &mut Inputs, recipe: &Recipe, ctx: &Context) -> Result<(), Report> {
+    prepare(&mut inputs.scenes, recipe, ctx)
 }
 
 /// Why a job makes nothing of its inputs.

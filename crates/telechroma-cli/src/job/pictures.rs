@@ -178,7 +178,8 @@ fn name_of(job: &Job, g: &Gathered) -> String {
 }
 
 fn page(job: &Job, g: &Gathered, ranges: &BTreeMap<String, (f64, f64)>) -> Result<Vec<u8>, String> {
-    let shown = Shown { title: title(job, g), subtitle: subtitle(job, g), outlines: g.outlines.clone() };
+    let shown =
+        Shown { title: title(job, g), subtitle: subtitle(job, g), outlines: g.outlines.clone(), before: vec![] };
     match &g.what {
         What::Scene(names) => {
             let (low, high) = job.style.stretch.unwrap_or(STRETCH);

@@ -39,6 +39,15 @@ pub fn tell_mended(file: &PlotFile, observer: &dyn Observer) {
     }
 }
 
+/// Plots in the coordinates of a grid, in its cells.
+pub fn laid_on(mut plots: Vec<Plot>, grid: &Grid) -> Vec<Plot> {
+    for plot in &mut plots {
+        let Ok(shape) = plot.shape.map(|x, y| Ok::<_, std::convert::Infallible>(grid.transform.to_cells(x, y)));
+        plot.shape = shape;
+    }
+    plots
+}
+
 impl OpenPlots {
     /// False where the plots are only drawn.
     pub fn are_summarised(&self) -> bool {
@@ -53,15 +62,11 @@ impl OpenPlots {
         let Some(crs) = grid.crs else {
             return Err(Report::usage("the raster has no coordinate system, so plots cannot be laid on it"));
         };
-        let mut plots = match self.job.inset {
+        let plots = match self.job.inset {
             None => self.file.in_crs(crs)?,
             Some(_) => self.drawn_in(crs)?,
         };
-        for plot in &mut plots {
-            let Ok(shape) = plot.shape.map(|x, y| Ok::<_, std::convert::Infallible>(grid.transform.to_cells(x, y)));
-            plot.shape = shape;
-        }
-        Ok(plots)
+        Ok(laid_on(plots, grid))
     }
 
     fn drawn_in(&self, crs: Crs) -> Result<Vec<Plot>, Report> {

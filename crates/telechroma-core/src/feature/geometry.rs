@@ -5,7 +5,7 @@ use geo::{Area, BooleanOps, Buffer, MakeValid, MultiPolygon, Validation, unary_u
 use crate::error::{Error, Result};
 use crate::plot::{Polygon, Ring, Shape};
 
-fn to_geo(p: &Polygon) -> geo::Polygon<f64> {
+fn one_to_geo(p: &Polygon) -> geo::Polygon<f64> {
     let line = |r: &Ring| geo::LineString::from(r.clone());
     geo::Polygon::new(line(&p.outer), p.holes.iter().map(line).collect())
 }
@@ -21,8 +21,9 @@ fn from_geo(all: MultiPolygon<f64>) -> Vec<Polygon> {
     all.0.into_iter().map(one).filter(|p| p.outer.len() >= 3).collect()
 }
 
-fn multi(all: &[Polygon]) -> MultiPolygon<f64> {
-    MultiPolygon(all.iter().map(to_geo).collect())
+/// Polygons as the library has them.
+pub(crate) fn to_geo(all: &[Polygon]) -> MultiPolygon<f64> {
+    MultiPolygon(all.iter().map(one_to_geo).collect())
 }
 
 /// A sound shape as it is, a broken one mended: outlines that cross themselves become the parts they enclose, overlapping
@@ -32,7 +33,7 @@ fn multi(all: &[Polygon]) -> MultiPolygon<f64> {
 /// In words, where nothing is left.
 pub fn mend(shape: Shape) -> std::result::Result<(Shape, Option<String>), String> {
     let Shape::Polygons(all) = &shape else { return Ok((shape, None)) };
-    let before = multi(all);
+    let before = to_geo(all);
     let why = match before.check_validation() {
         // a line there and back is sound to the library, but no area
         Ok(()) if shape.area() == 0.0 => return Err("encloses no area".into()),
@@ -54,7 +55,7 @@ pub fn mend(shape: Shape) -> std::result::Result<(Shape, Option<String>), String
 /// Polygons drawn in by a distance, in units of their coordinates; empty where nothing is left.
 pub fn inset(shape: &Shape, distance: f64) -> Shape {
     match shape {
-        Shape::Polygons(all) if distance != 0.0 => Shape::Polygons(from_geo(multi(all).buffer(-distance))),
+        Shape::Polygons(all) if distance != 0.0 => Shape::Polygons(from_geo(to_geo(all).buffer(-distance))),
         other => other.clone(),
     }
 }
@@ -98,7 +99,7 @@ pub fn united<'a>(shapes: impl Iterator<Item = &'a Shape>) -> Shape {
     let (mut polygons, mut points) = (vec![], vec![]);
     for s in shapes {
         match s {
-            Shape::Polygons(all) => polygons.extend(all.iter().map(to_geo)),
+            Shape::Polygons(all) => polygons.extend(all.iter().map(one_to_geo)),
             Shape::Points(all) => points.extend(all.iter().copied()),
             Shape::Other(_) => {}
         }
@@ -115,7 +116,7 @@ pub fn overlap(a: &Shape, b: &Shape) -> f64 {
         (Some(a), Some(b)) => a[2] <= b[0] || b[2] <= a[0] || a[3] <= b[1] || b[3] <= a[1],
         _ => true,
     };
-    if apart { 0.0 } else { multi(a.polygons()).intersection(&multi(b.polygons())).unsigned_area() }
+    if apart { 0.0 } else { to_geo(a.polygons()).intersection(&to_geo(b.polygons())).unsigned_area() }
 }
 
 #[cfg(test)]

@@ -7,6 +7,7 @@ mod join;
 use std::collections::BTreeMap;
 
 pub use choose::{dissolve, pick};
+pub(crate) use geometry::to_geo;
 pub use geometry::{inset, mend, overlap, ring_round, united};
 pub use join::{Joined, join, value};
 

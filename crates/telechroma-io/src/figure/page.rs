@@ -22,6 +22,8 @@ pub struct Shown {
     pub subtitle: String,
     /// Outlines over the map, in cells of its grid.
     pub outlines: Vec<Vec<(f64, f64)>>,
+    /// Outlines below those, as something was before.
+    pub before: Vec<Vec<(f64, f64)>>,
 }
 
 /// How values become colours.
@@ -312,8 +314,15 @@ fn frame(page: &Page, p: &Picture, shown: &Shown) -> Svg {
     svg.text((left, 68.0), 13.5, false, SOFT, Anchor::Start, &short(&shown.subtitle, (room * 1.7) as usize));
     let a_cell = page.a_cell(p);
     svg.clip((left, top), (w, h));
+    let on_page = |ring: &Vec<(f64, f64)>| -> Vec<(f64, f64)> {
+        ring.iter().map(|(c, r)| (left + c * a_cell, top + r * a_cell)).collect()
+    };
+    for ring in &shown.before {
+        svg.path(&on_page(ring), true, "none", "#ffffff", 2.0);
+        svg.path(&on_page(ring), true, "none", "#c23b32", 1.0);
+    }
     for ring in &shown.outlines {
-        let points: Vec<(f64, f64)> = ring.iter().map(|(c, r)| (left + c * a_cell, top + r * a_cell)).collect();
+        let points = on_page(ring);
         svg.path(&points, true, "none", "#ffffff", 2.4);
         svg.path(&points, true, "none", "#14181c", 1.0);
     }
