@@ -54,6 +54,7 @@ pub enum Command {
     Composite(commands::composite::Args),
     Index(commands::index::Args),
     Summarise(commands::summarise::Args),
+    Series(commands::series::Args),
     Classify(commands::classify::Args),
     Compare(commands::compare::Args),
     Assemble(commands::assemble::Args),

@@ -84,6 +84,7 @@ fn dispatch(command: Command, ctx: &Context) -> Result<(), Report> {
         Command::Classify(a) => commands::classify::run(a, ctx),
         Command::Compare(a) => commands::compare::run(a, ctx),
         Command::Summarise(a) => commands::summarise::run(a, ctx),
+        Command::Series(a) => commands::series::run(a, ctx),
         Command::Draw(a) => commands::draw::run(a, ctx),
         Command::Slopes(a) => commands::slopes::run(a, ctx),
         Command::Indices(a) => commands::indices::run(a, ctx),

@@ -53,6 +53,7 @@ pub mod plot;
 pub mod run;
 pub mod scene;
 pub mod sensor;
+pub mod series;
 pub mod stat;
 pub mod survey;
 pub mod tile;

@@ -22,6 +22,7 @@ pub mod probe;
 pub mod run;
 pub mod scenes;
 pub mod sensors;
+pub mod series;
 pub mod slopes;
 pub mod summarise;
 pub mod text;

@@ -12,6 +12,7 @@ mod pictures;
 mod plots;
 mod prepare;
 mod scenes;
+mod series;
 mod summary;
 pub mod survey;
 mod table;
@@ -43,6 +44,7 @@ pub use plots::{laid_on, tell_mended};
 pub use prepare::{dark_text, prepare_bands, prepare_masks};
 use prepare::{foresee, looks_ahead, prepare};
 pub use scenes::{SceneRaster, reason_shares, write_scene_rasters};
+pub use series::{SeriesJob, Windows, write_series};
 pub use summary::{Outcome, Output};
 pub use table::{RowsBy, Table};
 pub use tables::{TableFormat, endings, format_of};
@@ -185,9 +187,10 @@ pub fn execute(job: &Job, ctx: &Context) -> Result<Outcome, Report> {
         stage.insert(name.clone(), publisher.stage(&name)?);
     }
     let mut gathered = vec![];
+    let alone = seasons.len() == 1;
     for season in seasons {
         outcome.inputs.extend(season.inputs.iter().cloned());
-        gathered.extend(run_season(job, season, &stage, plots.as_ref(), table.as_mut(), &mut outcome, ctx)?);
+        gathered.extend(run_season(job, (season, alone), &stage, plots.as_ref(), table.as_mut(), &mut outcome, ctx)?);
     }
     pictures::draw(job, &gathered, &stage, ctx.budget.threads, &mut outcome)?;
     if let (Some(plots), Some(table)) = (&plots, &table) {
@@ -239,13 +242,14 @@ impl Sinks {
         season: &PlannedSeason,
         stage: &Staged,
         plots: Option<&plots::OpenPlots>,
+        alone: bool,
         observer: &dyn Observer,
     ) -> Result<Sinks, Report> {
         let rasters = outputs::rasters(job, season, stage);
         let pictures = pictures::sinks(job, season, plots);
         // plots that are only drawn need no sink
         let summarised = plots.filter(|p| p.are_summarised());
-        let plots = summarised.map(|p| table::sinks(job, p, season, observer)).transpose()?.unwrap_or_default();
+        let plots = summarised.map(|p| table::sinks(job, p, season, alone, observer)).transpose()?.unwrap_or_default();
         Ok(Sinks { rasters, plots, pictures })
     }
 
@@ -258,14 +262,14 @@ impl Sinks {
 
 fn run_season(
     job: &Job,
-    season: PlannedSeason,
+    (season, alone): (PlannedSeason, bool),
     stage: &Staged,
     plots: Option<&plots::OpenPlots>,
     table: Option<&mut Table>,
     outcome: &mut Outcome,
     ctx: &Context,
 ) -> Result<Vec<pictures::Gathered>, Report> {
-    let mut outs = Sinks::new(job, &season, stage, plots, &ctx.progress)?;
+    let mut outs = Sinks::new(job, &season, stage, plots, alone, &ctx.progress)?;
     let sinks = outs.all();
     let plan = Plan::new(season.graph, &sinks, ctx.budget)?;
     if plan.decodes_again {
@@ -311,8 +315,9 @@ pub fn preview(job: &Job, ctx: &Context) -> Result<Preview, Report> {
         names.into_iter().map(|n| (job.naming.root.join(&n).exists(), n)).map(|(there, n)| (n, there)).collect();
     let raster_bytes = seasons.iter().map(|s| outputs::raw_bytes(job, s)).sum();
     let mut plans = vec![];
+    let alone = seasons.len() == 1;
     for season in seasons {
-        let mut outs = Sinks::new(job, &season, &stage, plots.as_ref(), &ctx.progress)?;
+        let mut outs = Sinks::new(job, &season, &stage, plots.as_ref(), alone, &ctx.progress)?;
         let sinks = outs.all();
         let ids = season.inputs.iter().map(|i| i.0.clone()).collect();
         let periods = season.periods.iter().map(|p| (p.period.clone(), p.scenes.len())).collect();

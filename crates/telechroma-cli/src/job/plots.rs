@@ -104,8 +104,8 @@ pub fn lying(laid: &Laid, plot: usize) -> &'static str {
 /// Notes plots that lie outside, or are too small.
 ///
 /// # Errors
-/// Where no plot touches the grid.
-pub fn check(laid: &Laid, grid: &Grid, observer: &dyn Observer) -> Result<(), Report> {
+/// Where no plot touches the grid, and it is the only one.
+pub fn check(laid: &Laid, grid: &Grid, alone: bool, observer: &dyn Observer) -> Result<(), Report> {
     let (mut outside, mut narrow, mut empty) = (vec![], vec![], vec![]);
     for (i, (plot, bounds)) in laid.plots().iter().zip(laid.bounds()).enumerate() {
         let is_point = matches!(plot.shape, Shape::Points(_));
@@ -116,10 +116,10 @@ pub fn check(laid: &Laid, grid: &Grid, observer: &dyn Observer) -> Result<(), Re
             _ => {}
         }
     }
-    if outside.len() == laid.plots().len() {
+    if alone && outside.len() == laid.plots().len() {
         return Err(nowhere(laid, grid));
     }
-    if !outside.is_empty() {
+    if alone && !outside.is_empty() {
         observer.note(Note::PlotsOutside(outside));
     }
     if !narrow.is_empty() {

@@ -41,16 +41,17 @@ const REASONS: [&str; 2] = ["count", "valid_share"];
 /// One plot sink a period.
 ///
 /// # Errors
-/// Where plots and grid have no coordinate system in common, or no plot touches the grid.
+/// Where plots and grid have no coordinate system in common, or no plot touches the grid and it is the only one.
 pub fn sinks(
     job: &Job,
     plots: &OpenPlots,
     season: &PlannedSeason,
+    alone: bool,
     observer: &dyn Observer,
 ) -> Result<Vec<PlotOut>, Report> {
     let grid = season.graph.grid();
     let laid = Arc::new(Laid::new(plots.laid_on(grid)?, grid, plots.job.weight));
-    check(&laid, grid, observer)?;
+    check(&laid, grid, alone, observer)?;
     // bands that only serve the layers are not summarised
     let bands = job.recipe.bands != BandChoice::Needed;
     let reasons = REASONS.iter().map(|s| s.parse::<Stat>()).collect::<Result<Vec<_>, _>>()?;
@@ -158,6 +159,11 @@ impl Table {
     /// The plots' features.
     pub fn features(&self) -> &Features {
         &self.features
+    }
+
+    /// The name of the ids.
+    pub fn id_name(&self) -> &str {
+        &self.features.fields[self.id].name
     }
 
     /// The plots' ids.

@@ -28,7 +28,7 @@ pub use frame::{Frame, Framed, GridRequest, bring};
 pub use layers::plan_layers;
 pub use measure::{MEASURES, MeasureDef, find_measure};
 pub use outliers::find_outliers;
-pub use period::{Every, window};
+pub use period::{Every, days_of, window};
 pub use season::{
     Aliased, BandChoice, LayerRequest, PlannedLayer, PlannedPeriod, PlannedSeason, Recipe, needed_roles, plan_season,
 };

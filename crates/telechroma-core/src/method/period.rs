@@ -83,6 +83,23 @@ pub(super) fn window_name(first: Date, last: Date) -> String {
     }
 }
 
+/// The first and last day of a period by its name, as [`Every::period`] gives it; none where it is no span of days.
+pub fn days_of(period: &str) -> Option<(Date, Date)> {
+    // two scenes of a day are told apart by what follows it
+    if let Some(day) = period.get(..10).and_then(|t| t.parse::<Date>().ok()) {
+        let last = period.get(11..).and_then(|t| t.parse::<Date>().ok()).filter(|l| *l >= day);
+        return Some((day, last.unwrap_or(day)));
+    }
+    if let Some((year, season)) = period.split_once('-')
+        && let Some(number) = season.chars().next().and_then(|c| c.to_digit(10)).filter(|_| season.len() == 4)
+    {
+        let year: i16 = year.parse().ok()?;
+        let first = Date::new(year, 1, 1).ok()?.saturating_add(jiff::Span::new().months(i64::from(number) * 3 - 4));
+        return Some((first, first.saturating_add(jiff::Span::new().months(2)).last_of_month()));
+    }
+    window(period).ok()
+}
+
 /// A window of days written `2031-04-01..2031-06-15`; a month or a year stands for all its days.
 ///
 /// # Errors
@@ -139,6 +156,20 @@ impl FromStr for Every {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn periods_give_back_their_days() {
+        let day = |t: &str| t.parse::<Date>().unwrap();
+        for every in [Every::Year, Every::Month, Every::Scene, Every::Season, Every::Days(16)] {
+            for d in ["2031-01-01", "2031-02-28", "2031-07-09", "2031-12-01", "2032-02-29"] {
+                let (first, last) = days_of(&every.period(day(d)).unwrap()).unwrap();
+                assert!(first <= day(d) && day(d) <= last, "{d}: {first} {last}");
+                assert_eq!(every.period(first), every.period(last));
+            }
+        }
+        assert_eq!(days_of("2031-07-09_scene-2"), Some((day("2031-07-09"), day("2031-07-09"))));
+        assert_eq!(days_of("all"), None);
+    }
 
     #[test]
     fn days_fall_into_their_periods() {

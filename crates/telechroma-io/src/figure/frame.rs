@@ -81,6 +81,27 @@ impl Svg {
         );
     }
 
+    pub(crate) fn circle(&mut self, (x, y): (f64, f64), radius: f64, fill: &str, stroke: &str) {
+        let _ = write!(
+            self.text,
+            "<circle cx='{x:.2}' cy='{y:.2}' r='{radius}' fill='{fill}' stroke='{stroke}' stroke-width='1.2'/>"
+        );
+    }
+
+    /// An area that lets what lies below be seen.
+    pub(crate) fn shade(&mut self, points: &[(f64, f64)], fill: &str, opacity: f64) {
+        let mut d = String::new();
+        for (i, (x, y)) in points.iter().enumerate() {
+            let _ = write!(d, "{}{x:.2} {y:.2}", if i == 0 { "M" } else { "L" });
+        }
+        let _ = write!(self.text, "<path d='{d}Z' fill='{fill}' fill-opacity='{opacity}'/>");
+    }
+
+    /// The whole as the text of a file; readers without the font take another of its kind.
+    pub(crate) fn finish(self) -> String {
+        self.text.replacen("font-family='Inter'", "font-family='Inter, sans-serif'", 1) + "</svg>\n"
+    }
+
     /// Everything from here to [`Svg::unclip`] is cut at a rectangle.
     pub(crate) fn clip(&mut self, (x, y): (f64, f64), (w, h): (f64, f64)) {
         let _ = write!(

@@ -283,7 +283,7 @@ fn swatch(svg: &mut Svg, (x, y): (f64, f64), e: &Entry) -> f64 {
     y + 37.0
 }
 
-fn blank((w, h): (u32, u32)) -> Result<Pixmap, String> {
+pub(super) fn blank((w, h): (u32, u32)) -> Result<Pixmap, String> {
     let mut map = Pixmap::new(w, h).ok_or("the picture has no size")?;
     map.fill(Color::from_rgba8(PAPER[0], PAPER[1], PAPER[2], 255));
     Ok(map)
@@ -333,7 +333,7 @@ fn frame(page: &Page, p: &Picture, shown: &Shown) -> Svg {
     svg
 }
 
-fn short(text: &str, most: usize) -> String {
+pub(super) fn short(text: &str, most: usize) -> String {
     if text.chars().count() <= most {
         text.into()
     } else {
@@ -453,7 +453,7 @@ fn no_data(svg: &mut Svg, (x, y): (f64, f64), missing: usize, all: usize) {
     svg.text((x + 20.0, y + 11.0), 12.0, false, INK, Anchor::Start, &format!("no data: {share}"));
 }
 
-fn encode(map: &Pixmap) -> Result<Vec<u8>, String> {
+pub(super) fn encode(map: &Pixmap) -> Result<Vec<u8>, String> {
     let mut bytes = vec![];
     let mut encoder = png::Encoder::new(&mut bytes, map.width(), map.height());
     encoder.set_color(png::ColorType::Rgb);

@@ -1,0 +1,637 @@
+//! Values through time from a table of plots and dates: rows, curves, seasons, charts.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use jiff::civil::Date;
+use telechroma_core::attribute::Value;
+use telechroma_core::error::Error;
+use telechroma_core::feature::FieldKind;
+use telechroma_core::method::{days_of, window};
+use telechroma_core::run::{Note, Observer, listed};
+use telechroma_core::series::{Curve, SeasonError, Smoothing, anomaly, curve, season};
+use telechroma_core::units::Unit;
+use telechroma_io::figure::{Chart, ChartLine};
+use telechroma_io::publish::Publisher;
+use telechroma_io::table::{csv, parquet};
+
+use super::table::{Table, number};
+use crate::context::Context;
+use crate::report::Report;
+
+/// Windows of days that are laid over each other.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Windows(Vec<(Date, Date)>);
+
+impl std::str::FromStr for Windows {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Windows, Error> {
+        let all = text.split(',').map(window).collect::<Result<Vec<_>, _>>()?;
+        match all.len() {
+            0 | 1 => Err(Error::Usage(format!("'{text}': two windows or more are laid over each other"))),
+            _ => Ok(Windows(all)),
+        }
+    }
+}
+
+/// What is made of a table.
+pub struct SeriesJob {
+    /// Share of a plot that must be seen.
+    pub least_seen: f64,
+    /// The curve.
+    pub smoothing: Smoothing,
+    /// It follows the higher looks.
+    pub envelope: bool,
+    /// Longest gap that is bridged, days.
+    pub gap: u32,
+    /// The attribute that plots share.
+    pub by: Option<String>,
+    /// Windows laid over each other.
+    pub windows: Option<Windows>,
+    /// Against other years.
+    pub anomaly: bool,
+    /// Share of the amplitude, and least amplitude.
+    pub season: (f64, f64),
+    /// The month with which a year begins.
+    pub year_from: i8,
+    /// The statistic's name.
+    pub stat: String,
+    /// How CSV is written.
+    pub csv: csv::Style,
+    /// Files.
+    pub chart: Option<PathBuf>,
+    /// Files.
+    pub seasons: Option<PathBuf>,
+    /// Files.
+    pub curves: Option<PathBuf>,
+    /// Files.
+    pub out: Option<PathBuf>,
+}
+
+/// A look at a plot, or at a group of them.
+#[derive(Debug, Clone)]
+struct Look {
+    day: Date,
+    period: String,
+    value: f64,
+    /// Between plots of a group.
+    sd: f64,
+    plots: usize,
+    seen: f64,
+    used: bool,
+    note: String,
+}
+
+/// A plot or a group in one layer and window.
+struct Line {
+    name: Value,
+    window: Option<(Date, Date)>,
+    looks: Vec<Look>,
+    curve: Option<Curve>,
+}
+
+/// Most lines of a chart.
+const MOST_LINES: usize = 240;
+
+impl SeriesJob {
+    /// Checks what can be checked before the work.
+    ///
+    /// # Errors
+    /// Where a file has an ending that cannot be written, or its name is taken.
+    pub fn check(&self, ctx: &Context) -> Result<(), Report> {
+        let endings = |path: &Option<PathBuf>, known: &[&str], what: &str| match path {
+            Some(p) if !known.iter().any(|k| p.extension().is_some_and(|e| e.eq_ignore_ascii_case(k))) => {
+                Err(Report::usage(format!("{}: {what} is written as .{}", p.display(), known.join(", ."))))
+            }
+            _ => Ok(()),
+        };
+        endings(&self.chart, &["svg", "png"], "a chart")?;
+        for table in [&self.out, &self.seasons, &self.curves] {
+            endings(table, &["csv", "jsonl", "parquet"], "a table")?;
+        }
+        for path in [&self.out, &self.seasons, &self.curves, &self.chart].into_iter().flatten() {
+            if path.exists() && !ctx.overwrite {
+                let e = telechroma_io::Error::usage(
+                    telechroma_io::error::Place::file(path),
+                    "exists already and is not replaced",
+                );
+                return Err(e.into());
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Writes what is wanted of a table.
+///
+/// # Errors
+/// Where the attribute to group by is not there, no period is a span of days, or writing fails.
+pub fn write_series(job: &SeriesJob, table: &Table, ctx: &Context) -> Result<(), Report> {
+    let by = job.by.as_deref().map(|n| table.features().named(n)).transpose()?;
+    let (mut rows, mut seasons, mut curves) =
+        (Rows::of(job, table, by), Rows::seasons(job, table, by), Rows::curves(job, table, by));
+    let mut charts: Vec<(String, Vec<ChartLine>, Date)> = vec![];
+    let mut unused = vec![];
+    for (layer, unit) in table.layers() {
+        let mut lines: Vec<Line> = vec![];
+        for line in lines_of(job, table, layer, by)? {
+            if line.looks.iter().all(|l| !l.used) {
+                unused.push(line.name.to_string());
+            }
+            rows.add(job, &line, layer, *unit);
+            if job.curves.is_some() {
+                curves.add_curve(&line, layer);
+            }
+            if job.seasons.is_some() {
+                seasons.add_seasons(job, &line, layer);
+            }
+            if job.chart.is_some() {
+                lines.push(line);
+            }
+        }
+        if job.chart.is_some() {
+            if lines.len() > MOST_LINES {
+                return Err(Report::usage(format!("a chart of {} lines cannot be read", lines.len()))
+                    .hint("put plots together by an attribute with --by, or pick some with 'telechroma plots pick'"));
+            }
+            let origin = origin(job, &lines);
+            charts.push((layer.clone(), lines.iter().map(|l| chart_line(job, l, origin)).collect(), origin));
+        }
+    }
+    if !unused.is_empty() {
+        unused.dedup();
+        let ids = listed(&unused);
+        ctx.progress.note(Note::Plots(format!("never seen well enough, so without a curve: {ids}")));
+    }
+    publish(job, table, (&rows, &seasons, &curves), &charts, ctx)
+}
+
+/// Looks at a plot in a layer: one a day, what was seen in several scenes of a day joined by the share seen in each.
+fn looks_of(job: &SeriesJob, table: &Table, plot: usize, layer: &str) -> Vec<Look> {
+    let mut days: BTreeMap<Date, Vec<Look>> = BTreeMap::new();
+    for period in table.periods() {
+        let (Some(found), Some((first, last))) = (table.found(period, plot, layer), days_of(period)) else { continue };
+        let day = first.saturating_add(jiff::Span::new().days(i64::from((last - first).get_days() / 2)));
+        let value = found.values.first().copied().unwrap_or(f64::NAN);
+        days.entry(day).or_default().push(Look {
+            day,
+            period: if first == last { day.to_string() } else { period.to_string() },
+            value,
+            sd: f64::NAN,
+            plots: usize::from(value.is_finite()),
+            seen: found.seen,
+            used: value.is_finite() && found.seen >= job.least_seen,
+            note: found.reason.to_string(),
+        });
+    }
+    days.into_values().map(|all| joined(job, all)).collect()
+}
+
+fn joined(job: &SeriesJob, mut all: Vec<Look>) -> Look {
+    let weight = |l: &Look| if l.value.is_finite() { l.seen } else { 0.0 };
+    let sum: f64 = all.iter().map(weight).sum();
+    let value = all.iter().filter(|l| weight(l) > 0.0).map(|l| weight(l) / sum * l.value).sum::<f64>();
+    let seen = sum.min(1.0);
+    all.sort_by(|a, b| b.seen.total_cmp(&a.seen));
+    let mut one = all.swap_remove(0);
+    if !all.is_empty() && sum > 0.0 {
+        (one.value, one.seen, one.used) = (value, seen, seen >= job.least_seen);
+    }
+    if one.value.is_finite() && !one.used {
+        let text = format!("{:.0} % seen, {:.0} % needed", 100.0 * one.seen, 100.0 * job.least_seen);
+        one.note = if one.note.is_empty() { text } else { format!("{}, {text}", one.note) };
+    }
+    one
+}
+
+/// The lines of a layer: plots, or groups of them, each in each window.
+fn lines_of(job: &SeriesJob, table: &Table, layer: &str, by: Option<usize>) -> Result<Vec<Line>, Report> {
+    if !table.periods().any(|p| days_of(p).is_some()) {
+        return Err(Report::usage("the inputs have no dates, so they make no series"));
+    }
+    let named: Vec<(Value, Vec<Look>)> = match by {
+        None => (0..table.ids().len())
+            .map(|i| (Value::Text(table.ids()[i].clone()), looks_of(job, table, i, layer)))
+            .collect(),
+        Some(column) => {
+            let mut groups: Vec<(Value, Vec<usize>)> = vec![];
+            for (i, row) in table.features().rows.iter().enumerate() {
+                let value = &row.values[column];
+                match groups.iter_mut().find(|g| g.0 == *value) {
+                    Some(g) => g.1.push(i),
+                    None => groups.push((value.clone(), vec![i])),
+                }
+            }
+            groups.sort_by_key(|g| g.0.to_string());
+            groups.into_iter().map(|(v, plots)| (v, group(job, table, &plots, layer))).collect()
+        }
+    };
+    let windows: Vec<Option<(Date, Date)>> = match &job.windows {
+        None => vec![None],
+        Some(Windows(all)) => all.iter().map(|w| Some(*w)).collect(),
+    };
+    let mut lines = vec![];
+    for (name, looks) in named {
+        for window in &windows {
+            let inside = |l: &&Look| window.is_none_or(|(a, b)| (a..=b).contains(&l.day));
+            let looks: Vec<Look> = looks.iter().filter(inside).cloned().collect();
+            let used: Vec<(Date, f64)> = looks.iter().filter(|l| l.used).map(|l| (l.day, l.value)).collect();
+            let curve = curve(&used, job.smoothing, job.gap, job.envelope);
+            lines.push(Line { name: name.clone(), window: *window, looks, curve });
+        }
+    }
+    Ok(lines)
+}
+
+/// The mean of plots on each day, with the spread between them.
+fn group(job: &SeriesJob, table: &Table, plots: &[usize], layer: &str) -> Vec<Look> {
+    let mut days: BTreeMap<Date, Vec<Look>> = BTreeMap::new();
+    for plot in plots {
+        looks_of(job, table, *plot, layer).into_iter().for_each(|l| days.entry(l.day).or_default().push(l));
+    }
+    let one = |(day, all): (Date, Vec<Look>)| {
+        let used: Vec<f64> = all.iter().filter(|l| l.used).map(|l| l.value).collect();
+        let n = used.len() as f64;
+        let mean = used.iter().sum::<f64>() / n;
+        let sd = (used.iter().map(|v| (v - mean).powi(2)).sum::<f64>() / (n - 1.0)).sqrt();
+        let note = match used.len() {
+            0 => "no plot seen well enough".into(),
+            k if k < plots.len() => format!("{k} of {} plots", plots.len()),
+            _ => String::new(),
+        };
+        Look {
+            day,
+            period: all[0].period.clone(),
+            value: mean,
+            sd: if used.len() > 1 { sd } else { f64::NAN },
+            plots: used.len(),
+            seen: all.iter().map(|l| l.seen).sum::<f64>() / all.len() as f64,
+            used: !used.is_empty(),
+            note,
+        }
+    };
+    days.into_iter().map(one).collect()
+}
+
+/// A table being made.
+struct Rows {
+    columns: Vec<(String, FieldKind, String)>,
+    rows: Vec<Vec<Value>>,
+}
+
+fn text(t: impl Into<String>) -> Value {
+    let t: String = t.into();
+    if t.is_empty() { Value::Missing } else { Value::Text(t) }
+}
+
+/// The window's name.
+fn window_text(w: Option<(Date, Date)>) -> Option<Value> {
+    w.map(|(a, b)| Value::Text(format!("{a}..{b}")))
+}
+
+impl Rows {
+    fn new(job: &SeriesJob, table: &Table, by: Option<usize>, more: &[(&str, FieldKind, &str)]) -> Rows {
+        let id = by.map_or(table.id_name(), |c| table.features().fields[c].name.as_str());
+        let mut columns = vec![(
+            id.to_string(),
+            FieldKind::Text,
+            if by.is_some() { "the group" } else { "the plot's id" }.to_string(),
+        )];
+        if job.windows.is_some() {
+            columns.push(("window".into(), FieldKind::Text, "the window of days".into()));
+        }
+        columns.push(("layer".into(), FieldKind::Text, "the layer".into()));
+        columns.extend(more.iter().map(|(n, k, m)| (n.to_string(), *k, m.to_string())));
+        Rows { columns, rows: vec![] }
+    }
+
+    fn of(job: &SeriesJob, table: &Table, by: Option<usize>) -> Rows {
+        use FieldKind::{Date, Number, Text, Truth, Whole};
+        let value = format!("{} of the plot, in the layer's unit", job.stat);
+        let mut more = vec![
+            ("unit", Text, "the layer's unit"),
+            ("date", Date, "the day, or the middle of the period"),
+            ("period", Text, "the days that went into it"),
+            ("value", Number, value.as_str()),
+        ];
+        if by.is_some() {
+            more[3].2 = "mean over the plots of the group that were seen well enough, in the layer's unit";
+            more.push(("sd", Number, "standard deviation between those plots (n - 1)"));
+            more.push(("plots", Whole, "how many plots those are"));
+        }
+        more.push(("seen", Number, "share of the plot that was seen clearly, 0 to 1"));
+        more.push(("used", Truth, "whether that is enough for the curve"));
+        more.push(("curve", Number, "the curve on that day, in the layer's unit"));
+        if job.anomaly {
+            more.extend([
+                ("years", Whole, "other years with a value on that day"),
+                ("difference", Number, "from their mean, in the layer's unit"),
+                ("percent", Number, "difference in percent of their mean"),
+                ("z", Number, "difference in standard deviations of the years"),
+                ("place", Number, "between the lowest (0) and the highest (1) of the years"),
+            ]);
+        }
+        more.push(("note", Text, "why a value is missing or not used"));
+        Rows::new(job, table, by, &more)
+    }
+
+    fn seasons(job: &SeriesJob, table: &Table, by: Option<usize>) -> Rows {
+        use FieldKind::{Date, Number, Text};
+        let more = [
+            ("year", Text, "the year, by its first day"),
+            ("start", Date, "the curve rises above a share of the amplitude"),
+            ("peak", Date, "the highest value"),
+            ("end", Date, "the curve falls below that share"),
+            ("length_days", Number, "days from start to end"),
+            ("peak_value", Number, "the highest value, in the layer's unit"),
+            ("amplitude", Number, "the peak above the mean of the lows before and after it"),
+            ("integral", Number, "sum over days of what lies above the line between those lows: unit times days"),
+            ("note", Text, "why there is no season"),
+        ];
+        Rows::new(job, table, by, &more)
+    }
+
+    fn curves(job: &SeriesJob, table: &Table, by: Option<usize>) -> Rows {
+        let more = [
+            ("date", FieldKind::Date, "the day"),
+            ("curve", FieldKind::Number, "the curve, in the layer's unit; missing in gaps"),
+        ];
+        Rows::new(job, table, by, &more)
+    }
+
+    fn begin(line: &Line, layer: &str) -> Vec<Value> {
+        let mut row = vec![Value::Text(line.name.to_string())];
+        row.extend(window_text(line.window));
+        row.push(Value::Text(layer.into()));
+        row
+    }
+
+    fn add(&mut self, job: &SeriesJob, line: &Line, layer: &str, unit: Unit) {
+        let grouped = self.columns.iter().any(|c| c.0 == "plots");
+        for l in &line.looks {
+            let mut row = Rows::begin(line, layer);
+            row.extend([
+                text(unit.sign()),
+                Value::Text(l.day.to_string()),
+                Value::Text(l.period.clone()),
+                number(l.value),
+            ]);
+            if grouped {
+                row.extend([number(l.sd), Value::Whole(l.plots as i64)]);
+            }
+            let on_curve = line.curve.as_ref().map_or(f64::NAN, |c| c.on(l.day));
+            row.extend([number((l.seen * 1e6).round() / 1e6), Value::Truth(l.used), number(on_curve)]);
+            if job.anomaly {
+                row.extend(against_years(line, l));
+            }
+            row.push(text(l.note.clone()));
+            self.rows.push(row);
+        }
+    }
+
+    fn add_curve(&mut self, line: &Line, layer: &str) {
+        let Some(curve) = &line.curve else { return };
+        for (i, v) in curve.values.iter().enumerate() {
+            let mut row = Rows::begin(line, layer);
+            row.extend([Value::Text(curve.day(i).to_string()), number(*v)]);
+            self.rows.push(row);
+        }
+    }
+
+    fn add_seasons(&mut self, job: &SeriesJob, line: &Line, layer: &str) {
+        for (year, found) in seasons_of(job, line) {
+            let mut row = Rows::begin(line, layer);
+            row.push(Value::Text(year));
+            match found {
+                Ok((s, day)) => row.extend([
+                    Value::Text(day(s.start).to_string()),
+                    Value::Text(day(s.peak_day).to_string()),
+                    Value::Text(day(s.end).to_string()),
+                    number((s.length() * 10.0).round() / 10.0),
+                    number(s.peak),
+                    number(s.amplitude),
+                    number(s.integral),
+                    Value::Missing,
+                ]),
+                Err(e) => {
+                    row.extend(vec![Value::Missing; 7]);
+                    row.push(Value::Text(e.text().into()));
+                }
+            }
+            self.rows.push(row);
+        }
+    }
+
+    fn write(&self, path: &Path, style: csv::Style) -> Result<(), Report> {
+        let names: Vec<String> = self.columns.iter().map(|c| c.0.clone()).collect();
+        let ending = path.extension().map_or(String::new(), |e| e.to_string_lossy().to_lowercase());
+        match ending.as_str() {
+            "parquet" => {
+                let column = |(i, (name, kind, _)): (usize, &(String, FieldKind, String))| parquet::Column {
+                    name: name.clone(),
+                    cells: parquet::Cells::Values(*kind, self.rows.iter().map(|r| r[i].clone()).collect()),
+                };
+                let about: serde_json::Map<_, _> =
+                    self.columns.iter().map(|c| (c.0.clone(), serde_json::json!({"meaning": c.2}))).collect();
+                let about = serde_json::Value::Object(about).to_string();
+                parquet::write(path, self.columns.iter().enumerate().map(column).collect(), &[("columns", about)])?;
+            }
+            "jsonl" => {
+                let lines: String = self.json().iter().map(|o| format!("{o}\n")).collect();
+                std::fs::write(path, lines).map_err(|e| telechroma_io::Error::io(path, e))?;
+            }
+            _ => {
+                let mut out = csv::Rows::create(path, &names, style)?;
+                self.rows.iter().try_for_each(|r| out.write(r))?;
+                out.finish()?;
+            }
+        }
+        Ok(())
+    }
+
+    fn json(&self) -> Vec<serde_json::Value> {
+        let object = |r: &Vec<Value>| {
+            let pairs = self.columns.iter().zip(r).map(|(c, v)| (c.0.clone(), csv::json(v)));
+            serde_json::Value::Object(pairs.collect())
+        };
+        self.rows.iter().map(object).collect()
+    }
+}
+
+/// A look against the curve on the same day of other years.
+fn against_years(line: &Line, l: &Look) -> Vec<Value> {
+    let others: Vec<f64> = match &line.curve {
+        None => vec![],
+        Some(c) => {
+            let (from, to) = (c.first.year(), c.day(c.values.len().saturating_sub(1)).year());
+            let same = |year: i16| Date::new(year, l.day.month(), l.day.day()).or_else(|_| Date::new(year, 2, 28));
+            (from..=to)
+                .filter(|y| *y != l.day.year())
+                .filter_map(|y| same(y).ok())
+                .map(|d| c.on(d))
+                .filter(|v| v.is_finite())
+                .collect()
+        }
+    };
+    let count = Value::Whole(others.len() as i64);
+    match anomaly(l.value, &others) {
+        Some(a) => vec![count, number(a.difference), number(a.percent), number(a.z), number(a.vci)],
+        None => vec![count, Value::Missing, Value::Missing, Value::Missing, Value::Missing],
+    }
+}
+
+/// The season of a line in a year, and how its days become dates.
+type Found = Result<(telechroma_core::series::Season, Box<dyn Fn(f64) -> Date>), SeasonError>;
+
+/// The season of each year that the curve reaches into, or of the window.
+fn seasons_of(job: &SeriesJob, line: &Line) -> Vec<(String, Found)> {
+    let Some(curve) = &line.curve else { return vec![(String::new(), Err(SeasonError::TooFew))] };
+    let year_of = |d: Date| d.year() - i16::from(d.month() < job.year_from);
+    let last = curve.day(curve.values.len() - 1);
+    let years: Vec<i16> = (year_of(curve.first)..=year_of(last)).collect();
+    let first = curve.first;
+    let of = |name: String, inside: &dyn Fn(Date) -> bool| {
+        let some: Vec<usize> = (0..curve.values.len()).filter(|i| inside(curve.day(*i))).collect();
+        let days: Vec<f64> = some.iter().map(|i| *i as f64).collect();
+        let values: Vec<f64> = some.iter().map(|i| curve.values[*i]).collect();
+        let found = season(&days, &values, job.season.0, job.season.1);
+        let day = move |d: f64| first.saturating_add(jiff::Span::new().days(d.round() as i64));
+        (name, found.map(|s| (s, Box::new(day) as Box<dyn Fn(f64) -> Date>)))
+    };
+    match line.window {
+        Some((a, _)) => vec![of(a.year().to_string(), &|_| true)],
+        None => years.into_iter().map(|y| of(y.to_string(), &|d| year_of(d) == y)).collect(),
+    }
+}
+
+/// The day from which a chart counts: the first look, or the start of the first window.
+fn origin(job: &SeriesJob, lines: &[Line]) -> Date {
+    let first = lines.iter().flat_map(|l| l.looks.iter().map(|k| k.day)).min();
+    let window = job.windows.as_ref().and_then(|w| w.0.first()).map(|w| w.0);
+    window.or(first).unwrap_or(Date::MIN)
+}
+
+fn chart_line(job: &SeriesJob, line: &Line, origin: Date) -> ChartLine {
+    // windows lie over each other: each counts from its own start
+    let from = line.window.map_or(origin, |w| w.0);
+    let day = |d: Date| f64::from((d - from).get_days());
+    let name = match line.window {
+        Some((a, _)) => format!("{} {}", line.name, a.year()),
+        None => line.name.to_string(),
+    };
+    let spread: Vec<&Look> = line.looks.iter().filter(|l| l.used && l.sd.is_finite()).collect();
+    let band = |c: &Curve| {
+        let sds: Vec<(Date, f64)> = spread.iter().map(|l| (l.day, l.sd)).collect();
+        let sd = curve(&sds, Smoothing::None, job.gap, false);
+        let at = |(i, v): (usize, &f64)| {
+            let s = sd.as_ref().map_or(f64::NAN, |s| s.on(c.day(i)));
+            (day(c.day(i)), v - s, v + s)
+        };
+        c.values.iter().enumerate().map(at).collect()
+    };
+    ChartLine {
+        name,
+        looks: line.looks.iter().map(|l| (day(l.day), l.value, l.used)).collect(),
+        curve: line
+            .curve
+            .as_ref()
+            .map_or(vec![], |c| c.values.iter().enumerate().map(|(i, v)| (day(c.day(i)), *v)).collect()),
+        band: line.curve.as_ref().filter(|_| job.by.is_some()).map_or(vec![], band),
+    }
+}
+
+fn smoothing_text(job: &SeriesJob) -> String {
+    let how = match job.smoothing {
+        Smoothing::None => "straight from look to look".to_string(),
+        Smoothing::Whittaker(None) => "Whittaker's smoother, λ by leaving out each look".into(),
+        Smoothing::Whittaker(Some(l)) => format!("Whittaker's smoother, λ {l}"),
+        Smoothing::SavitzkyGolay(days) => format!("Savitzky–Golay over {days} days"),
+    };
+    format!("{how}{}  ·  gaps over {} days open", if job.envelope { ", upper envelope" } else { "" }, job.gap)
+}
+
+fn chart(job: &SeriesJob, table: &Table, layer: &str, lines: &[ChartLine], origin: Date) -> Chart {
+    let unit = table.layers().iter().find(|l| l.0 == layer).map_or("", |l| l.1.sign());
+    let what = match &job.by {
+        Some(by) => format!("by {by}"),
+        None => format!("{} plots", table.ids().len()),
+    };
+    Chart {
+        title: format!("{layer} through time, {what}"),
+        subtitle: smoothing_text(job),
+        label: if unit.is_empty() { layer.to_string() } else { format!("{layer}, {unit}") },
+        origin,
+        years: job.windows.is_none(),
+        lines: lines.to_vec(),
+    }
+}
+
+fn publish(
+    job: &SeriesJob,
+    table: &Table,
+    (rows, seasons, curves): (&Rows, &Rows, &Rows),
+    charts: &[(String, Vec<ChartLine>, Date)],
+    ctx: &Context,
+) -> Result<(), Report> {
+    let mut written = vec![];
+    let stage = |path: &Path| -> Result<(Publisher, PathBuf), Report> {
+        let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+        let root = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let mut publisher = Publisher::new(root, ctx.overwrite)?;
+        let at = publisher.stage(&name)?;
+        Ok((publisher, at))
+    };
+    // all are made before any has its name
+    let mut publishers = vec![];
+    for (path, rows) in [(&job.out, rows), (&job.seasons, seasons), (&job.curves, curves)] {
+        let Some(path) = path else { continue };
+        let (publisher, at) = stage(path)?;
+        rows.write(&at, job.csv)?;
+        publishers.push(publisher);
+        written.push(path.display().to_string());
+    }
+    for (layer, lines, origin) in charts {
+        let Some(path) = &job.chart else { continue };
+        let (stem, ending) =
+            (path.file_stem().unwrap_or_default().to_string_lossy(), path.extension().unwrap_or_default());
+        let path = match charts.len() {
+            1 => path.clone(),
+            _ => path.with_file_name(format!("{stem}_{layer}.{}", ending.to_string_lossy())),
+        };
+        let drawn = chart(job, table, layer, lines, *origin);
+        let (publisher, at) = stage(&path)?;
+        let bytes = match ending.eq_ignore_ascii_case("svg") {
+            true => drawn.svg().into_bytes(),
+            false => drawn.png().map_err(|e| Report::failed(format!("the chart cannot be drawn: {e}")))?,
+        };
+        std::fs::write(&at, bytes).map_err(|e| telechroma_io::Error::io(&at, e))?;
+        publishers.push(publisher);
+        written.push(path.display().to_string());
+    }
+    for publisher in publishers {
+        publisher.publish()?;
+    }
+    ctx.progress.clear();
+    if ctx.json {
+        let notes: Vec<String> = ctx.progress.notes().iter().map(ToString::to_string).collect();
+        let mut all = serde_json::json!({"outputs": written, "notes": notes});
+        if written.is_empty() {
+            all["rows"] = rows.json().into();
+        }
+        ctx.print_json(&all);
+    } else if written.is_empty() {
+        let names: Vec<String> = rows.columns.iter().map(|c| c.0.clone()).collect();
+        let mut out = csv::Rows::to(vec![], &names, job.csv)?;
+        rows.rows.iter().try_for_each(|r| out.write(r))?;
+        ctx.print(&String::from_utf8_lossy(&out.into_bytes()?));
+    } else {
+        ctx.progress.say(&format!(
+            "{} rows of {} dates, in {}",
+            rows.rows.len(),
+            table.periods().count(),
+            written.join(", ")
+        ));
+    }
+    Ok(())
+}
