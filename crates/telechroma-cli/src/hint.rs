@@ -37,6 +37,14 @@ pub fn of_io(e: &Io) -> Option<String> {
         Io::Usage { what, .. } if what.contains("exists already") => {
             "give --overwrite to replace it, or another --out".into()
         }
+        Io::Usage { what, .. }
+            if what.contains("coordinate system is not known") || what.contains("not in which system") =>
+        {
+            "name it with --plots-crs EPSG:…".into()
+        }
+        Io::Usage { what, .. } if what.contains("points' coordinates is not clear") => {
+            "name the two columns with --plots-xy X,Y".into()
+        }
         Io::Usage { what, .. } if what.contains("id is not clear") || what.contains("have no attribute") => {
             "name the attribute with --id".into()
         }

@@ -15,6 +15,7 @@ pub mod scene;
 mod sky;
 mod sun;
 pub mod tiff;
+pub mod trial;
 mod write;
 
 pub use part::Part;

@@ -8,7 +8,7 @@ use crate::mtl::{as_json, as_text, id};
 use crate::scene::{Acquisition, Cover};
 use crate::sky::Sky;
 use crate::tiff::{Options, Packing, Samples, encode};
-use crate::{COLS, Estate, ROWS, plots};
+use crate::{COLS, Estate, ROWS, plots, trial};
 
 /// A season at Tarn Hollow.
 const CAMPAIGN: &str = include_str!("campaign.toml");
@@ -81,7 +81,7 @@ fn write_delivery(estate: &Estate, a: &Acquisition, scenes: &Path, truth: &Path)
     fs::write(truth.join(format!("{name}_clear_sky.tif")), encode(&Samples::I16(planes), &o))
 }
 
-/// Writes everything below a folder: `scenes/`, `fields.geojson`, `campaign.toml`, `truth/`.
+/// Writes everything below a folder: `scenes/`, `fields.geojson`, `campaign.toml`, `trial/`, `truth/`.
 ///
 /// # Errors
 /// Where a file cannot be written.
@@ -93,6 +93,12 @@ pub fn write_estate(dir: &Path, seed: u64, threads: usize) -> io::Result<()> {
     fs::write(dir.join("fields.geojson"), plots::geojson(&estate))?;
     fs::write(dir.join("campaign.toml"), CAMPAIGN)?;
     fs::write(truth.join("README.txt"), include_str!("truth.txt"))?;
+    let field = dir.join("trial");
+    fs::create_dir_all(&field)?;
+    fs::write(field.join("mosaic_20310706.tif"), trial::mosaic(seed))?;
+    fs::write(field.join("mosaic_20310706.tif.toml"), trial::SIDECAR)?;
+    fs::write(field.join("design.csv"), trial::design(seed))?;
+    fs::write(field.join("harvest.csv"), trial::harvest(seed))?;
     let next = std::sync::atomic::AtomicUsize::new(0);
     let all = estate.acquisitions();
     std::thread::scope(|s| {

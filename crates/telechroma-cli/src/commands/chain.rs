@@ -130,6 +130,17 @@ pub struct Chain {
     pub calibrate: CalibrateArgs,
     #[command(flatten)]
     pub mask: MaskArgs,
+    #[command(flatten)]
+    pub composite: CompositeArgs,
+    #[command(flatten)]
+    pub heat: HeatArgs,
+    #[command(flatten)]
+    pub selection: Selection,
+}
+
+/// How scenes become composites.
+#[derive(Args, Clone)]
+pub struct CompositeArgs {
     /// One composite for all scenes, or one a year, season, month, '16 days' (any number), scene, or window of days, such
     /// as 2031-04..2031-05,2031-07-10..2031-08-20
     #[arg(long, value_name = "PERIOD", default_value = "all", help_heading = "Composite")]
@@ -148,10 +159,6 @@ pub struct Chain {
     /// Clear looks that a cell needs
     #[arg(long, value_name = "N", default_value_t = 1, help_heading = "Composite")]
     pub at_least: u32,
-    #[command(flatten)]
-    pub heat: HeatArgs,
-    #[command(flatten)]
-    pub selection: Selection,
 }
 
 /// What counts become.
@@ -259,10 +266,10 @@ impl Chain {
             target: self.calibrate.target(),
             light: self.calibrate.light()?,
             mask: self.mask.options()?,
-            every: self.every.clone(),
-            by: By::new(&self.by, self.score.clone())?,
-            spread: self.spread,
-            at_least: self.at_least,
+            every: self.composite.every.clone(),
+            by: By::new(&self.composite.by, self.composite.score.clone())?,
+            spread: self.composite.spread,
+            at_least: self.composite.at_least,
             bands,
             layers,
             defined: self.heat.defined()?.0,

@@ -8,7 +8,7 @@ use telechroma_core::series::{LEAST_AMPLITUDE, Smoothing};
 use telechroma_core::stat::Stat;
 use telechroma_core::units::{Metres, TemperatureUnit};
 
-use crate::commands::chain::{Chain, advise, layers};
+use crate::commands::chain::{CalibrateArgs, Chain, CompositeArgs, HeatArgs, MaskArgs, Selection, advise, layers};
 use crate::commands::plotted::{PlotFileArgs, TableArgs};
 use crate::context::Context;
 use crate::job::{Naming, PlotJob, SeriesJob, Windows, execute, write_series};
@@ -94,8 +94,23 @@ pub struct Args {
     out: Option<PathBuf>,
     #[command(flatten)]
     table: TableArgs,
+    /// A value for each scene, or for a composite each month, '16 days' (any number), season, year, or window of days
+    #[arg(long, value_name = "PERIOD", default_value = "scene", help_heading = "Composite")]
+    every: Every,
+    /// How the dates of a period become one value: median, mean, min, max, p25, medoid, latest, earliest
+    #[arg(long, value_name = "RULE", default_value = "median", help_heading = "Composite")]
+    rule: String,
+    /// Clear looks that a cell needs
+    #[arg(long, value_name = "N", default_value_t = 1, help_heading = "Composite")]
+    at_least: u32,
     #[command(flatten)]
-    chain: Chain,
+    calibrate: CalibrateArgs,
+    #[command(flatten)]
+    mask: MaskArgs,
+    #[command(flatten)]
+    heat: HeatArgs,
+    #[command(flatten)]
+    selection: Selection,
 }
 
 fn smoothing(text: &str) -> Result<Smoothing, String> {
@@ -129,10 +144,13 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     let layers = layers(&args.index, &args.formula)?;
     advise(&layers, ctx);
     let bands = if layers.is_empty() { BandChoice::All } else { BandChoice::Needed };
-    let mut chain = args.chain.clone();
-    if chain.every == Every::All {
-        chain.every = Every::Scene;
+    if args.every == Every::All {
+        return Err(Report::usage("one composite of all dates is no series").hint("--every scene, month or '16 days'"));
     }
+    let composite =
+        CompositeArgs { every: args.every, by: args.rule, score: None, spread: false, at_least: args.at_least };
+    let chain =
+        Chain { calibrate: args.calibrate, mask: args.mask, composite, heat: args.heat, selection: args.selection };
     let mut recipe = chain.recipe(layers, bands, args.unit)?;
     recipe.keep = args.keep.clone();
     // nothing of the run itself is published

@@ -575,20 +575,22 @@ fn publish(
     ctx: &Context,
 ) -> Result<(), Report> {
     let mut written = vec![];
-    let stage = |path: &Path| -> Result<(Publisher, PathBuf), Report> {
+    let mut publishers: BTreeMap<PathBuf, Publisher> = BTreeMap::new();
+    let mut stage = |path: &Path| -> Result<PathBuf, Report> {
         let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
         let root = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let mut publisher = Publisher::new(root, ctx.overwrite)?;
-        let at = publisher.stage(&name)?;
-        Ok((publisher, at))
+        if !publishers.contains_key(root) {
+            publishers.insert(root.to_path_buf(), Publisher::new(root, ctx.overwrite)?);
+        }
+        match publishers.get_mut(root) {
+            Some(publisher) => Ok(publisher.stage(&name)?),
+            None => unreachable!("it was put there"),
+        }
     };
     // all are made before any has its name
-    let mut publishers = vec![];
     for (path, rows) in [(&job.out, rows), (&job.seasons, seasons), (&job.curves, curves)] {
         let Some(path) = path else { continue };
-        let (publisher, at) = stage(path)?;
-        rows.write(&at, job.csv)?;
-        publishers.push(publisher);
+        rows.write(&stage(path)?, job.csv)?;
         written.push(path.display().to_string());
     }
     for (layer, lines, origin) in charts {
@@ -600,16 +602,15 @@ fn publish(
             _ => path.with_file_name(format!("{stem}_{layer}.{}", ending.to_string_lossy())),
         };
         let drawn = chart(job, table, layer, lines, *origin);
-        let (publisher, at) = stage(&path)?;
+        let at = stage(&path)?;
         let bytes = match ending.eq_ignore_ascii_case("svg") {
             true => drawn.svg().into_bytes(),
             false => drawn.png().map_err(|e| Report::failed(format!("the chart cannot be drawn: {e}")))?,
         };
         std::fs::write(&at, bytes).map_err(|e| telechroma_io::Error::io(&at, e))?;
-        publishers.push(publisher);
         written.push(path.display().to_string());
     }
-    for publisher in publishers {
+    for publisher in publishers.into_values() {
         publisher.publish()?;
     }
     ctx.progress.clear();

@@ -16,6 +16,7 @@ mod places;
 mod science;
 mod sensors;
 mod talk;
+mod trial;
 
 use std::path::Path;
 use std::sync::Arc;

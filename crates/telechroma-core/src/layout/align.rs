@@ -78,8 +78,8 @@ struct Template {
     outside: Vec<(f64, f64)>,
 }
 
-/// Points inside a plot along each of its sides, and along its outline.
-const POINTS: (usize, usize) = (5, 32);
+/// Points inside a plot, and along its outline.
+const POINTS: (usize, usize) = (40, 32);
 /// Most plots that are looked at.
 const MOST_PLOTS: usize = 400;
 /// Share of points that must have a value.
@@ -126,7 +126,7 @@ pub fn align(plots: &[Plot], field: &Field, search: Search) -> Result<Alignment>
     let edges: Vec<&Template> = edges.iter().collect();
     let fixed = |edges: &[&Template], t: Trial| {
         let found = scorer.refine(edges, t, step / 2.0, (step / reach / 2.0).to_degrees());
-        Trial { score: scorer.score(&all, found.shift, found.turn, true).0, ..found }
+        Trial { score: scorer.score(&all, found.shift, found.turn).0, ..found }
     };
     let refined = |t: Trial| fixed(&edges, scorer.refine(&all, t, step, (step / reach).to_degrees()));
     let best = coarse.iter().copied().reduce(|a, b| if b.score > a.score { b } else { a }).unwrap_or_default();
@@ -141,9 +141,9 @@ pub fn align(plots: &[Plot], field: &Field, search: Search) -> Result<Alignment>
         let some: Vec<&Template> = edges.iter().copied().skip(half).step_by(2).collect();
         fixed(&some, best)
     });
-    let before = Trial { score: scorer.score(&all, (0.0, 0.0), 0.0, true).0, ..Trial::default() };
+    let before = Trial { score: scorer.score(&all, (0.0, 0.0), 0.0).0, ..Trial::default() };
     let prominence = if spread > 0.0 { (best.score - usual) / spread } else { 0.0 };
-    let contrast = scorer.score(&all, best.shift, best.turn, true).1;
+    let contrast = scorer.score(&all, best.shift, best.turn).1;
     let mut doubts = vec![];
     if best.score <= 0.0 {
         doubts.push(Doubt::NoValues);
@@ -213,8 +213,8 @@ fn template(shape: &Shape, side: f64, outside: f64, pivot: (f64, f64)) -> Result
     let inner = inset(shape, 0.15 * side);
     let inner = if inner.area() > 0.0 { inner } else { shape.clone() };
     let [w, s, e, n] = inner.bounds().unwrap_or_default();
-    // on a lattice fine enough for the shorter side
-    let step = (side * 0.7 / POINTS.0 as f64).max((e - w).max(n - s) / 40.0);
+    // on a lattice, about so many in all, but some across the shorter side
+    let step = (inner.area() / POINTS.0 as f64).sqrt().min(side * 0.7 / 3.0).max((e - w).max(n - s) / 60.0);
     let (cols, rows) = (((e - w) / step).ceil() as usize, ((n - s) / step).ceil() as usize);
     let lattice = (0..cols).flat_map(|c| (0..rows).map(move |r| (c as f64 + 0.5, r as f64 + 0.5)));
     let inside = lattice.map(|(c, r)| (w + c * step, s + r * step)).filter(|p| holds(&inner, *p)).map(from).collect();
@@ -276,8 +276,8 @@ impl Scorer<'_> {
         Scorer { field, origin: (c, r), east: (ce - c, re - r), north: (cn - c, rn - r), spread }
     }
 
-    /// The value at a position from the pivot: of its cell, or between the four nearest middles.
-    fn value(&self, (x, y): (f64, f64), smooth: bool) -> f64 {
+    /// The value at a position from the pivot, between the four nearest middles.
+    fn value(&self, (x, y): (f64, f64)) -> f64 {
         let c = self.origin.0 + x * self.east.0 + y * self.north.0;
         let r = self.origin.1 + x * self.east.1 + y * self.north.1;
         let (cols, rows) = (i64::from(self.field.grid.cols), i64::from(self.field.grid.rows));
@@ -285,9 +285,6 @@ impl Scorer<'_> {
             true => f64::from(self.field.values[(r * cols + c) as usize]),
             false => f64::NAN,
         };
-        if !smooth {
-            return cell(c.floor() as i64, r.floor() as i64);
-        }
         let (c, r) = (c - 0.5, r - 0.5);
         let (c0, r0) = (c.floor(), r.floor());
         let (u, v, i, j) = (c - c0, r - r0, c0 as i64, r0 as i64);
@@ -296,12 +293,12 @@ impl Scorer<'_> {
     }
 
     /// Mean inside less mean outside of a plot at a place, and how many of its points have a value.
-    fn contrast(&self, t: &Template, shift: (f64, f64), turn: f64, smooth: bool) -> (f64, usize) {
+    fn contrast(&self, t: &Template, shift: (f64, f64), turn: f64) -> (f64, usize) {
         let (s, c) = turn.to_radians().sin_cos();
         let at = |(x, y): (f64, f64)| (shift.0 + c * x - s * y, shift.1 + s * x + c * y);
         let mean = |points: &[(f64, f64)]| {
             let (mut sum, mut n) = (0.0, 0usize);
-            for v in points.iter().map(|p| self.value(at(*p), smooth)).filter(|v| v.is_finite()) {
+            for v in points.iter().map(|p| self.value(at(*p))).filter(|v| v.is_finite()) {
                 (sum, n) = (sum + v, n + 1);
             }
             (sum / n as f64, n)
@@ -311,10 +308,10 @@ impl Scorer<'_> {
     }
 
     /// The score of a place, and the mean contrast there; 0 where too little has a value.
-    fn score(&self, templates: &[&Template], shift: (f64, f64), turn: f64, smooth: bool) -> (f64, f64) {
+    fn score(&self, templates: &[&Template], shift: (f64, f64), turn: f64) -> (f64, f64) {
         let (mut squares, mut sum, mut plots, mut valid, mut all) = (0.0, 0.0, 0u32, 0usize, 0usize);
         for t in templates {
-            let (d, n) = self.contrast(t, shift, turn, smooth);
+            let (d, n) = self.contrast(t, shift, turn);
             (valid, all) = (valid + n, all + t.inside.len() + t.outside.len());
             if d.is_finite() {
                 (squares, sum, plots) = (squares + d * d, sum + d, plots + 1);
@@ -328,7 +325,7 @@ impl Scorer<'_> {
 
     /// How many plots have at least a contrast at a place.
     fn fitting(&self, templates: &[&Template], at: &Trial, least: f64) -> i64 {
-        templates.iter().filter(|t| self.contrast(t, at.shift, at.turn, true).0.abs() > least).count() as i64
+        templates.iter().filter(|t| self.contrast(t, at.shift, at.turn).0.abs() > least).count() as i64
     }
 
     /// The score of all places on a lattice, in its order.
@@ -345,9 +342,12 @@ impl Scorer<'_> {
             loop {
                 let i = next.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
                 let Some(turn) = turns.get(i) else { return found };
+                // turned once, each shift then only adds to them
+                let cells: Vec<(Vec<(f32, f32)>, Vec<(f32, f32)>)> =
+                    all.iter().map(|t| (self.cells(&t.inside, *turn), self.cells(&t.outside, *turn))).collect();
                 for y in &places {
                     for x in &places {
-                        let score = self.score(&all, (*x, *y), *turn, false).0;
+                        let score = self.quick_score(&cells, (*x, *y));
                         found.push((i, Trial { shift: (*x, *y), turn: *turn, score }));
                     }
                 }
@@ -361,9 +361,60 @@ impl Scorer<'_> {
         found.into_iter().map(|f| f.1).collect()
     }
 
+    /// Points in cells of the field, turned about the pivot.
+    fn cells(&self, points: &[(f64, f64)], turn: f64) -> Vec<(f32, f32)> {
+        let (s, c) = turn.to_radians().sin_cos();
+        let at = |(x, y): &(f64, f64)| {
+            let (x, y) = (c * x - s * y, s * x + c * y);
+            let col = self.origin.0 + x * self.east.0 + y * self.north.0;
+            let row = self.origin.1 + x * self.east.1 + y * self.north.1;
+            (col as f32, row as f32)
+        };
+        points.iter().map(at).collect()
+    }
+
+    /// As [`Scorer::score`] of the cells that points lie in.
+    fn quick_score(&self, cells: &[(Vec<(f32, f32)>, Vec<(f32, f32)>)], shift: (f64, f64)) -> f64 {
+        let by = (
+            (shift.0 * self.east.0 + shift.1 * self.north.0) as f32,
+            (shift.0 * self.east.1 + shift.1 * self.north.1) as f32,
+        );
+        let (cols, rows) = (self.field.grid.cols as usize, self.field.grid.rows as usize);
+        let mean = |points: &[(f32, f32)]| {
+            let (mut sum, mut n) = (0.0f64, 0usize);
+            for (c, r) in points {
+                let (c, r) = (c + by.0, r + by.1);
+                // below zero and NaN would become the first cell
+                if !(c >= 0.0 && r >= 0.0) {
+                    continue;
+                }
+                let (c, r) = (c as usize, r as usize);
+                if c < cols && r < rows {
+                    let v = self.field.values[r * cols + c];
+                    if v.is_finite() {
+                        (sum, n) = (sum + f64::from(v), n + 1);
+                    }
+                }
+            }
+            (sum / n as f64, n)
+        };
+        let (mut squares, mut plots, mut valid, mut all) = (0.0, 0u32, 0usize, 0usize);
+        for (inside, outside) in cells {
+            let ((a, na), (b, nb)) = (mean(inside), mean(outside));
+            (valid, all) = (valid + na + nb, all + inside.len() + outside.len());
+            if (a - b).is_finite() {
+                (squares, plots) = (squares + (a - b).powi(2), plots + 1);
+            }
+        }
+        if plots == 0 || (valid as f64) < VALID * all as f64 || !(self.spread > 0.0) {
+            return 0.0;
+        }
+        (squares / f64::from(plots)).sqrt() / self.spread
+    }
+
     /// Climbs to the top near a place, by ever smaller steps.
     fn refine(&self, templates: &[&Template], from: Trial, step: f64, turn: f64) -> Trial {
-        let score = |shift, turn| self.score(templates, shift, turn, true).0;
+        let score = |shift, turn| self.score(templates, shift, turn).0;
         let mut best = Trial { score: score(from.shift, from.turn), ..from };
         let (mut step, mut turn) = (step, turn);
         for _ in 0..9 {

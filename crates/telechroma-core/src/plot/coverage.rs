@@ -62,26 +62,35 @@ pub struct Coverage {
 
 /// Shares below this are rounding.
 const TINY: f64 = 1e-9;
+/// Steps of a share.
+const STEPS: f64 = (1u64 << 44) as f64;
 /// Rows handled at once: bounds the memory for large plots.
 const STRIP: usize = 64;
 
 /// The cells of a polygon or several within a window, given in cells of the grid. Parts must not overlap.
 pub fn cover(parts: &[Polygon], window: Window, weighting: Weighting) -> Coverage {
+    let rings: Vec<&Ring> = parts.iter().flat_map(|p| std::iter::once(&p.outer).chain(&p.holes)).collect();
+    let Some(bounds) = whole_bounds(&rings).intersect(&window) else { return Coverage::default() };
+    cover_part(parts, bounds, bounds, weighting)
+}
+
+/// The cells within `part` of a shape whose cells all lie in `bounds`, which holds the part. Each cell's weight has the
+/// same bits whatever the part: rows are always summed from the shape's own left end.
+pub(super) fn cover_part(parts: &[Polygon], bounds: Window, part: Window, weighting: Weighting) -> Coverage {
     let rings: Vec<Ring> = parts
         .iter()
         .flat_map(|p| std::iter::once((&p.outer, 1.0)).chain(p.holes.iter().map(|h| (h, -1.0))))
         .map(|(ring, sign)| oriented(ring, sign))
         .collect();
     let mut found = Coverage::default();
-    let Some(bounds) = bounds(&rings, window) else { return found };
-    for top in (bounds.row..bounds.end_row()).step_by(STRIP) {
-        let rows = (bounds.end_row() - top).min(STRIP as i64) as u32;
-        let strip = Window::new(bounds.col, top, bounds.cols, rows);
+    for top in (part.row..part.end_row()).step_by(STRIP) {
+        let rows = (part.end_row() - top).min(STRIP as i64) as u32;
+        let strip = Window::new(part.col, top, part.cols, rows);
         if weighting == Weighting::Centre {
             centres(&rings, strip, |row, col, cols| found.push(Run { row, col, cols, weight: 1.0 }));
             continue;
         }
-        shares(&rings, strip, |row, col, cols, w| {
+        shares(&rings, bounds, strip, |row, col, cols, w| {
             let weight = if weighting == Weighting::Share { w } else { 1.0 };
             found.push(Run { row, col, cols, weight });
         });
@@ -125,10 +134,10 @@ fn edges(ring: &Ring) -> impl Iterator<Item = ((f64, f64), (f64, f64))> + '_ {
     ring.iter().copied().zip(ring.iter().copied().cycle().skip(1))
 }
 
-fn whole_bounds(rings: &[Ring]) -> Window {
+fn whole_bounds(rings: &[&Ring]) -> Window {
     let fold = |pick: fn(&(f64, f64)) -> f64, best: fn(f64, f64) -> f64| {
         // far beyond any grid, and still a number of cells
-        rings.iter().flatten().map(pick).reduce(best).unwrap_or(0.0).clamp(-4e9, 4e9)
+        rings.iter().flat_map(|r| r.iter()).map(pick).reduce(best).unwrap_or(0.0).clamp(-4e9, 4e9)
     };
     let (w, n) = (fold(|p| p.0, f64::min).floor(), fold(|p| p.1, f64::min).floor());
     let (e, s) = (fold(|p| p.0, f64::max).ceil(), fold(|p| p.1, f64::max).ceil());
@@ -136,23 +145,21 @@ fn whole_bounds(rings: &[Ring]) -> Window {
     Window::new(w as i64, n as i64, size(w, e), size(n, s))
 }
 
-fn bounds(rings: &[Ring], grid: Window) -> Option<Window> {
-    whole_bounds(rings).intersect(&grid)
-}
-
-/// Calls `f(row, col, cols, share)` for all cells of `strip` with a share.
-fn shares(rings: &[Ring], strip: Window, mut f: impl FnMut(u32, u32, u32, f64)) {
-    let (cols, rows) = (strip.cols as usize, strip.rows as usize);
+/// Calls `f(row, col, cols, share)` for all cells of `strip` with a share; `bounds` are those of the whole shape.
+fn shares(rings: &[Ring], bounds: Window, strip: Window, mut f: impl FnMut(u32, u32, u32, f64)) {
+    // columns count from the shape's left end, rows from its top: the same arithmetic whatever the strip
+    let (cols, rows) = ((strip.end_col() - bounds.col) as usize, strip.rows as usize);
+    let first_row = (strip.row - bounds.row) as usize;
     let mut acc = vec![0f64; rows * (cols + 1)];
     let mut span = vec![(cols, 0usize); rows]; // first and end of what was touched
-    let (x0, y0) = (strip.col as f64, strip.row as f64);
+    let (x0, y0) = (bounds.col as f64, bounds.row as f64);
     for (a, b) in rings.iter().flat_map(edges) {
         let (a, b) = ((a.0 - x0, a.1 - y0), (b.0 - x0, b.1 - y0));
         if a.1 == b.1 {
             continue;
         }
         let (sign, a, b) = if b.1 > a.1 { (1.0, a, b) } else { (-1.0, b, a) };
-        let (top, low) = (a.1.max(0.0), b.1.min(rows as f64));
+        let (top, low) = (a.1.max(first_row as f64), b.1.min((first_row + rows) as f64));
         if top >= low {
             continue;
         }
@@ -161,11 +168,13 @@ fn shares(rings: &[Ring], strip: Window, mut f: impl FnMut(u32, u32, u32, f64)) 
         for row in top as usize..(low.ceil() as usize) {
             let (y1, y2) = ((row as f64).max(top), (row as f64 + 1.0).min(low));
             if y1 < y2 {
-                let line = &mut acc[row * (cols + 1)..(row + 1) * (cols + 1)];
-                piece(line, &mut span[row], x_at(y1), x_at(y2), sign * (y2 - y1));
+                let i = row - first_row;
+                let line = &mut acc[i * (cols + 1)..(i + 1) * (cols + 1)];
+                piece(line, &mut span[i], x_at(y1), x_at(y2), sign * (y2 - y1));
             }
         }
     }
+    let before = (strip.col - bounds.col) as usize;
     for row in 0..rows {
         let line = &acc[row * (cols + 1)..];
         let (first, end) = span[row];
@@ -173,10 +182,13 @@ fn shares(rings: &[Ring], strip: Window, mut f: impl FnMut(u32, u32, u32, f64)) 
         let row = (strip.row + row as i64) as u32;
         for (c, difference) in line[..cols].iter().enumerate().take(end.max(first).min(cols)).skip(first) {
             sum += difference;
-            emit(&mut f, row, (strip.col + c as i64) as u32, 1, sum);
+            if c >= before {
+                emit(&mut f, row, (bounds.col + c as i64) as u32, 1, sum);
+            }
         }
-        if end < cols && first < cols {
-            emit(&mut f, row, (strip.col + end as i64) as u32, (cols - end) as u32, sum);
+        let rest = end.max(before);
+        if rest < cols && first < cols {
+            emit(&mut f, row, (bounds.col + rest as i64) as u32, (cols - rest) as u32, sum);
         }
     }
 }
@@ -184,7 +196,8 @@ fn shares(rings: &[Ring], strip: Window, mut f: impl FnMut(u32, u32, u32, f64)) 
 fn emit(f: &mut impl FnMut(u32, u32, u32, f64), row: u32, col: u32, cols: u32, sum: f64) {
     let share = sum.abs(); // a lobe that runs the other way round is inside all the same
     if share > TINY {
-        f(row, col, cols, if (share - 1.0).abs() < 1e-12 { 1.0 } else { share.min(1.0) });
+        // in steps of 2⁻⁴⁴, so that sums of weights, and of weights times values, are exact
+        f(row, col, cols, ((share * STEPS).round() / STEPS).min(1.0));
     }
 }
 

@@ -5,7 +5,7 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use super::coverage::{Coverage, Run, Weighting, cover};
+use super::coverage::{Coverage, Run, Weighting, cover, cover_part};
 use super::{Plot, Shape};
 use crate::grid::{Grid, Window};
 
@@ -101,9 +101,10 @@ impl Laid {
     }
 
     fn lying(&self, i: u32, window: Window) -> Option<Lying> {
-        let part = self.bounds[i as usize]?.intersect(&window)?;
+        let bounds = self.bounds[i as usize]?;
+        let part = bounds.intersect(&window)?;
         let coverage = match &self.plots[i as usize].shape {
-            Shape::Polygons(all) => cover(all, part, self.weighting),
+            Shape::Polygons(all) => cover_part(all, bounds, part, self.weighting),
             Shape::Points(all) => Coverage::of_cells(all.iter().filter_map(|p| cell_of(*p)), part),
             Shape::Other(_) => Coverage::default(),
         };

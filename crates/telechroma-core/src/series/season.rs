@@ -77,12 +77,16 @@ pub fn season(days: &[f64], values: &[f64], share: f64, least: f64) -> Result<Se
     let left = first_best(|a, b| a < b, &before).unwrap_or(top);
     let right = first_best(|a, b| a < b, &after).unwrap_or(top);
     let (peak, base) = (values[top], (values[left], values[right]));
-    let amplitude = peak - (base.0 + base.1) / 2.0;
-    if amplitude < least {
+    let lowest = base.0.min(base.1);
+    if peak - lowest < least {
         return Err(SeasonError::Flat);
     }
     if left == top || right == top || peak - base.0 < least / 2.0 || peak - base.1 < least / 2.0 {
         return Err(SeasonError::Cut);
+    }
+    let amplitude = peak - (base.0 + base.1) / 2.0;
+    if amplitude < least {
+        return Err(SeasonError::Flat);
     }
     let limits = (base.0 + share * (peak - base.0), base.1 + share * (peak - base.1));
     let between = |a: usize, b: usize, limit: f64| {

@@ -165,7 +165,7 @@ impl Chart {
         self.key(svg, SIZE.1 - 16.0);
     }
 
-    /// A panel for each line, all on the same axes, with the mean of all behind.
+    /// A panel for each line, all on the same axes.
     fn many(&self, svg: &mut Svg, x: (f64, f64), y: (f64, f64)) {
         let (cols, rows) = self.panels();
         let (left, top, gap) = (70.0, 104.0, (10.0, 22.0));
@@ -174,7 +174,6 @@ impl Chart {
             (self.height() - top - 78.0 - gap.1 * (rows - 1) as f64) / rows as f64,
         );
         svg.text((left, 88.0), 12.5, true, INK, Anchor::Start, &self.label);
-        let mean = self.mean();
         for (i, line) in self.lines.iter().enumerate() {
             let (c, r) = (i % cols, i / cols);
             let at = (left + c as f64 * (w + gap.0), top + 14.0 + r as f64 * (h + gap.1));
@@ -189,24 +188,11 @@ impl Chart {
                 Anchor::Start,
                 &super::page::short(&line.name, (w / 6.5) as usize),
             );
-            let behind = ChartLine { curve: mean.clone(), ..ChartLine::default() };
-            curve(svg, &panel, &behind, "#b9bec4", 1.2);
             band(svg, &panel, line, INKS[0]);
             curve(svg, &panel, line, INKS[0], 1.5);
             looks(svg, &panel, line, INKS[0], 1.8);
         }
         self.key(svg, self.height() - 16.0);
-    }
-
-    /// The mean of all lines by day, where at least half of them have a value.
-    fn mean(&self) -> Vec<(f64, f64)> {
-        let mut days: std::collections::BTreeMap<i64, (f64, usize)> = Default::default();
-        for (d, v) in self.lines.iter().flat_map(|l| &l.curve).filter(|p| p.1.is_finite()) {
-            let sum = days.entry(d.round() as i64).or_default();
-            *sum = (sum.0 + v, sum.1 + 1);
-        }
-        let half = self.lines.len().div_ceil(2);
-        days.into_iter().map(|(d, (s, n))| (d as f64, if n >= half { s / n as f64 } else { f64::NAN })).collect()
     }
 
     /// What marks mean, below the chart.
@@ -238,15 +224,12 @@ impl Chart {
                 );
             });
         }
-        if self.is_split() {
-            word(svg, "mean of all", |s, x, y, _| s.line((x, y - 4.0), (x + 16.0, y - 4.0), "#b9bec4", 2.0));
-        }
     }
 
     /// Lines of the axes with months and values; `apart` is the room a tick needs.
     fn axes(&self, svg: &mut Svg, p: &Panel, values: bool, months: bool, apart: f64) {
         let (left, top, w, h) = (p.at.0, p.at.1, p.size.0, p.size.1);
-        let (marks, digits) = ticks(p.y.0, p.y.1, (h / 46.0).max(2.0));
+        let (marks, digits) = ticks(p.y.0, p.y.1, (h / 34.0).clamp(3.0, 14.0));
         for v in marks {
             svg.line((left, p.y(v)), (left + w, p.y(v)), GRID, 1.0);
             if values {
@@ -359,10 +342,9 @@ mod tests {
     }
 
     #[test]
-    fn many_lines_have_a_panel_each_and_the_mean_of_all() {
+    fn many_lines_have_a_panel_each() {
         let svg = chart(60).svg();
         assert_eq!((0..60).filter(|i| svg.contains(&format!("plot &lt;{i}&gt;"))).count(), 60);
-        assert!(svg.contains("mean of all"));
         assert!(!chart(1).png().unwrap().is_empty());
     }
 }

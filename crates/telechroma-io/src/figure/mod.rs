@@ -9,7 +9,7 @@ mod ramp;
 mod scale;
 
 pub use chart::{Chart, ChartLine};
-pub use page::{ClassFigure, Entry, Legend, MapFigure, MaskFigure, SceneFigure, Shown};
+pub use page::{ClassFigure, Entry, Legend, MapFigure, MaskFigure, NOTHING, SceneFigure, Shown};
 pub use picture::{Picture, PictureEncoder, PictureFile};
 pub use ramp::{Colour, RAMPS, Ramp};
 pub use scale::ends;

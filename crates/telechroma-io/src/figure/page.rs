@@ -12,6 +12,10 @@ const ROOM: (u32, u32, u32, u32) = (78, 92, 216, 62);
 /// Small scenes are drawn with several dots a cell, up to about this size.
 const FILL: (u32, u32) = (960, 640);
 const LEAST: (u32, u32) = (820, 460);
+/// A dot of a picture where there is nothing to show: the page stays as it is.
+pub const NOTHING: f32 = f32::INFINITY;
+/// Below this extent, in metres, coordinates are written in metres.
+const IN_METRES: f64 = 2000.0;
 
 /// What a page says of itself.
 #[derive(Debug, Clone, Default)]
@@ -147,6 +151,8 @@ impl MapFigure<'_> {
             let v = f64::from(dots[i]);
             if v.is_nan() {
                 NO_DATA
+            } else if v == f64::from(NOTHING) {
+                PAPER
             } else {
                 table[((v - low) / (high - low) * 255.0).round().clamp(0.0, 255.0) as usize]
             }
@@ -169,6 +175,9 @@ impl ClassFigure<'_> {
         let dots = picture.planes.first().map_or(&[][..], Vec::as_slice);
         let mut map = blank(page.size)?;
         blit(&mut map, &page, picture, |i| {
+            if dots[i] == NOTHING {
+                return PAPER;
+            }
             let class = (dots[i] as usize).checked_sub(1); // NaN becomes 0
             class.and_then(|c| entries.get(c)).map_or(NO_DATA, |e| e.colour)
         });
@@ -349,6 +358,7 @@ fn coordinates(svg: &mut Svg, page: &Page, p: &Picture) {
     }
     let (per, unit) = match p.grid.crs {
         Some(c) if c.is_geographic() => (1.0, "°"),
+        Some(_) if f64::from(page.map.2.max(page.map.3)) / page.a_cell(p) * t.a.abs() < IN_METRES => (1.0, " m"),
         Some(_) => (1000.0, " km"),
         None => (1.0, ""),
     };
@@ -400,7 +410,7 @@ fn bar(svg: &mut Svg, page: &Page, legend: &Legend, dots: &[f32]) {
         let share = 1.0 - (f64::from(i) + 0.5) / f64::from(n);
         svg.rect((x, top + f64::from(i)), (18.0, 1.2), &hex(legend.ramp.at(share)), "none");
     }
-    let known = || dots.iter().filter(|v| !v.is_nan()).map(|v| f64::from(*v));
+    let known = || dots.iter().filter(|v| v.is_finite()).map(|v| f64::from(*v));
     // pointed ends where values lie beyond
     if known().any(|v| v > high) {
         svg.path(&[(x, top), (x + 9.0, top - 10.0), (x + 18.0, top)], true, &hex(legend.ramp.at(1.0)), "none", 0.0);
@@ -417,7 +427,8 @@ fn bar(svg: &mut Svg, page: &Page, legend: &Legend, dots: &[f32]) {
     }
     frequency(svg, (x - 6.0, top, f64::from(n)), (low, high), known());
     let missing = dots.iter().filter(|v| v.is_nan()).count();
-    no_data(svg, (page.right() + 28.0, top + f64::from(n) + 30.0), missing, dots.len());
+    let all = dots.iter().filter(|v| **v != NOTHING).count();
+    no_data(svg, (page.right() + 28.0, top + f64::from(n) + 30.0), missing, all);
 }
 
 /// A silhouette to the left of the bar: how many dots have each value.

@@ -35,7 +35,7 @@ pub struct Args {
     input: String,
     /// The layer in which plots and alleys differ: one of the raster's, or an index
     #[arg(value_name = "LAYER")]
-    layer: String,
+    contrast: String,
     /// An own layer: 'name = formula', to be named as LAYER
     #[arg(long, value_name = "NAME = FORMULA")]
     formula: Vec<String>,
@@ -106,9 +106,9 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
 
 /// The layer round the plots, in full and as a picture.
 fn look(args: &Args, file: &PlotFile, ctx: &Context) -> Result<(Field, Picture, PlannedLayer), Report> {
-    let wanted = layers(std::slice::from_ref(&args.layer), &[])?;
+    let wanted = layers(std::slice::from_ref(&args.contrast), &[])?;
     let mut own = layers(&[], &args.formula)?;
-    own.retain(|l| l.name == args.layer);
+    own.retain(|l| l.name == args.contrast);
     let mut recipe =
         args.chain.recipe(if own.is_empty() { wanted } else { own }, BandChoice::Needed, TemperatureUnit::K)?;
     let mut inputs = open_inputs(&listed(std::slice::from_ref(&args.input))?, &args.chain.selection.filter()?, ctx)?;

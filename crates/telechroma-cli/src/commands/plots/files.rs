@@ -22,18 +22,23 @@ pub struct From {
     pub plots: PathBuf,
     /// Which layer of a GeoPackage
     #[arg(long, value_name = "NAME", help_heading = "Plots")]
-    pub layer: Option<String>,
+    pub plots_layer: Option<String>,
     /// Columns of a CSV that hold x and y (longitude and latitude), such as east,north
     #[arg(long, value_name = "X,Y", value_parser = two_names, help_heading = "Plots")]
-    pub xy: Option<(String, String)>,
+    pub plots_xy: Option<(String, String)>,
     /// Coordinate system of a file that states none, such as EPSG:32633
     #[arg(long, value_name = "CRS", value_parser = |t: &str| Crs::from_text(t), help_heading = "Plots")]
-    pub crs: Option<Crs>,
+    pub plots_crs: Option<Crs>,
 }
 
 impl From {
     pub fn source(&self) -> Source {
-        Source { path: self.plots.clone(), layer: self.layer.clone(), xy: self.xy.clone(), crs: self.crs }
+        Source {
+            path: self.plots.clone(),
+            layer: self.plots_layer.clone(),
+            xy: self.plots_xy.clone(),
+            crs: self.plots_crs,
+        }
     }
 
     /// The features; what was mended is noted.

@@ -10,6 +10,7 @@ mod ring;
 mod scatter;
 
 use clap::Subcommand;
+pub use files::{From, metric};
 
 use crate::context::Context;
 use crate::report::Report;

@@ -1,5 +1,7 @@
 //! `draw`: pictures of composites, scenes and layers.
 
+mod plots;
+
 use telechroma_core::method::BandChoice;
 use telechroma_core::units::TemperatureUnit;
 use telechroma_io::figure::Ramp;
@@ -33,6 +35,7 @@ enum What {
     ///
     /// Example: telechroma draw mask scenes --find clouds,shadows --grow 30m --out masks
     Mask(MaskedArgs),
+    Plots(plots::Args),
 }
 
 #[derive(clap::Args)]
@@ -120,6 +123,7 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     match args.what {
         What::Scene(a) => scene(a, ctx),
         What::Map(a) => map(a, ctx),
+        What::Plots(a) => plots::run(&a, ctx),
         What::Mask(a) => {
             let options = a.mask.options()?;
             let mut inputs = open_inputs(&listed(&a.inputs)?, &a.selection.filter()?, ctx)?;
