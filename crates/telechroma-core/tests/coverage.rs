@@ -144,11 +144,13 @@ fn by_triangles(p: &Polygon) -> Vec<f64> {
     shares
 }
 
+/// How far a position lies inside a side of a cell.
+type Side = fn((f64, f64), f64) -> f64;
+
 /// The area of a convex shape within a cell.
 fn cut(corners: &[(f64, f64)], col: f64, row: f64) -> f64 {
     let mut shape = corners.to_vec();
-    let sides: [fn((f64, f64), f64) -> f64; 4] =
-        [|p, c| p.0 - c, |p, c| c + 1.0 - p.0, |p, r| p.1 - r, |p, r| r + 1.0 - p.1];
+    let sides: [Side; 4] = [|p, c| p.0 - c, |p, c| c + 1.0 - p.0, |p, r| p.1 - r, |p, r| r + 1.0 - p.1];
     for (side, at) in sides.into_iter().zip([col, col, row, row]) {
         let mut kept = vec![];
         for (i, a) in shape.iter().enumerate() {

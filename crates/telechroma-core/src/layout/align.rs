@@ -256,6 +256,9 @@ fn along(ring: &Ring) -> Vec<(f64, f64)> {
     out
 }
 
+/// Points in cells of a field.
+type Spots = Vec<(f32, f32)>;
+
 /// Scores places on a field.
 struct Scorer<'a> {
     field: &'a Field,
@@ -317,7 +320,7 @@ impl Scorer<'_> {
                 (squares, sum, plots) = (squares + d * d, sum + d, plots + 1);
             }
         }
-        if plots == 0 || (valid as f64) < VALID * all as f64 || !(self.spread > 0.0) {
+        if plots == 0 || (valid as f64) < VALID * all as f64 || self.spread <= 0.0 {
             return (0.0, 0.0);
         }
         ((squares / f64::from(plots)).sqrt() / self.spread, sum / f64::from(plots))
@@ -343,7 +346,7 @@ impl Scorer<'_> {
                 let i = next.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
                 let Some(turn) = turns.get(i) else { return found };
                 // turned once, each shift then only adds to them
-                let cells: Vec<(Vec<(f32, f32)>, Vec<(f32, f32)>)> =
+                let cells: Vec<(Spots, Spots)> =
                     all.iter().map(|t| (self.cells(&t.inside, *turn), self.cells(&t.outside, *turn))).collect();
                 for y in &places {
                     for x in &places {
@@ -362,7 +365,7 @@ impl Scorer<'_> {
     }
 
     /// Points in cells of the field, turned about the pivot.
-    fn cells(&self, points: &[(f64, f64)], turn: f64) -> Vec<(f32, f32)> {
+    fn cells(&self, points: &[(f64, f64)], turn: f64) -> Spots {
         let (s, c) = turn.to_radians().sin_cos();
         let at = |(x, y): &(f64, f64)| {
             let (x, y) = (c * x - s * y, s * x + c * y);
@@ -374,7 +377,7 @@ impl Scorer<'_> {
     }
 
     /// As [`Scorer::score`] of the cells that points lie in.
-    fn quick_score(&self, cells: &[(Vec<(f32, f32)>, Vec<(f32, f32)>)], shift: (f64, f64)) -> f64 {
+    fn quick_score(&self, cells: &[(Spots, Spots)], shift: (f64, f64)) -> f64 {
         let by = (
             (shift.0 * self.east.0 + shift.1 * self.north.0) as f32,
             (shift.0 * self.east.1 + shift.1 * self.north.1) as f32,
@@ -385,7 +388,7 @@ impl Scorer<'_> {
             for (c, r) in points {
                 let (c, r) = (c + by.0, r + by.1);
                 // below zero and NaN would become the first cell
-                if !(c >= 0.0 && r >= 0.0) {
+                if c < 0.0 || r < 0.0 || c.is_nan() || r.is_nan() {
                     continue;
                 }
                 let (c, r) = (c as usize, r as usize);
@@ -406,7 +409,7 @@ impl Scorer<'_> {
                 (squares, plots) = (squares + (a - b).powi(2), plots + 1);
             }
         }
-        if plots == 0 || (valid as f64) < VALID * all as f64 || !(self.spread > 0.0) {
+        if plots == 0 || (valid as f64) < VALID * all as f64 || self.spread <= 0.0 {
             return 0.0;
         }
         (squares / f64::from(plots)).sqrt() / self.spread

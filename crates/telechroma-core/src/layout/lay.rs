@@ -160,6 +160,9 @@ impl Numbering {
     }
 }
 
+/// A plot's place and its corners.
+pub type Laid = (Place, [(f64, f64); 4]);
+
 /// Most plots of a grid.
 const MOST: u64 = 1_000_000;
 
@@ -197,7 +200,7 @@ fn block_of(layout: &Layout, column: u32, row: u32) -> u32 {
 /// # Errors
 /// Where a size is not above zero, an alley below zero, or there are no plots or more than a million; where a part to be
 /// moved does not exist.
-pub fn lay(layout: &Layout, numbering: Numbering) -> Result<Vec<(Place, [(f64, f64); 4])>> {
+pub fn lay(layout: &Layout, numbering: Numbering) -> Result<Vec<Laid>> {
     let wrong = |what: String| Err(Error::Usage(what));
     let ((w, h), (ax, ay), (cols, rows)) = (layout.size, layout.alley, layout.count);
     if !(w > 0.0 && h > 0.0) {

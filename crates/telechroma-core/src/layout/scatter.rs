@@ -23,7 +23,7 @@ pub fn scatter(
 ) -> Result<Vec<(f64, f64)>> {
     let areas: Vec<f64> = polygons.iter().map(Polygon::area).collect();
     let all: f64 = areas.iter().sum();
-    if !(all > 0.0) {
+    if all <= 0.0 || all.is_nan() {
         return Err(Error::Usage("there is no area to put points in".into()));
     }
     let mut random = ChaCha12Rng::seed_from_u64(seed);
@@ -101,7 +101,7 @@ impl Near {
     }
 
     fn is_free(&self, p: (f64, f64)) -> bool {
-        if !(self.apart > 0.0) {
+        if self.apart <= 0.0 {
             return true;
         }
         let (c, r) = self.square(p);

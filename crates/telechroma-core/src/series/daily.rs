@@ -64,8 +64,8 @@ pub fn curve(looks: &[(Date, f64)], smoothing: Smoothing, limit: u32, envelope: 
     let mut open = vec![false; n];
     for pair in known.windows(2) {
         let (a, b) = (index(pair[0].0), index(pair[1].0));
-        for i in a..=b {
-            straight[i] = pair[0].1 + (pair[1].1 - pair[0].1) * (i - a) as f64 / (b - a).max(1) as f64;
+        for (i, v) in straight[a..=b].iter_mut().enumerate() {
+            *v = pair[0].1 + (pair[1].1 - pair[0].1) * i as f64 / (b - a).max(1) as f64;
         }
         if b - a > limit as usize {
             open[a + 1..b].fill(true);

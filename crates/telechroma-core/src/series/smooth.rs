@@ -40,7 +40,7 @@ struct Factors {
 /// `W + λ DᵀD`, taken apart.
 fn factors(weights: &[f64], lambda: f64, order: usize) -> Option<Factors> {
     let n = weights.len();
-    if weights.iter().filter(|w| **w > 0.0).count() < order.max(1) || !(lambda > 0.0) || n <= order {
+    if weights.iter().filter(|w| **w > 0.0).count() < order.max(1) || lambda <= 0.0 || lambda.is_nan() || n <= order {
         return None;
     }
     // the coefficients of the difference: binomial, with alternating signs
@@ -75,7 +75,7 @@ fn factors(weights: &[f64], lambda: f64, order: usize) -> Option<Factors> {
         }
         let shared: f64 = (1..=order.min(i)).map(|k| lower[i][k - 1].powi(2) * diagonal[i - k]).sum();
         diagonal[i] = bands[0][i] - shared;
-        if !(diagonal[i] > 0.0) {
+        if diagonal[i] <= 0.0 || diagonal[i].is_nan() {
             return None;
         }
     }
@@ -107,7 +107,7 @@ impl Factors {
 ///
 /// None where the window is even, not longer than the order, or longer than the values.
 pub fn savitzky_golay(y: &[f64], window: usize, order: usize) -> Option<Vec<f64>> {
-    if window % 2 == 0 || window <= order || y.len() < window {
+    if window.is_multiple_of(2) || window <= order || y.len() < window {
         return None;
     }
     let half = (window / 2) as i64;
@@ -145,9 +145,8 @@ fn hat(window: usize, order: usize, x: f64) -> Option<Vec<f64>> {
         m.swap(i, pivot);
         for j in (0..n).filter(|j| *j != i) {
             let f = m[j][i] / m[i][i];
-            for k in i..=n {
-                m[j][k] -= f * m[i][k];
-            }
+            let row = m[i].clone();
+            m[j].iter_mut().zip(&row).skip(i).for_each(|(a, b)| *a -= f * b);
         }
     }
     let solved: Vec<f64> = (0..n).map(|i| m[i][n] / m[i][i]).collect();

@@ -1,7 +1,7 @@
 //! Features in and out: polygons and points with attributes, from and to GeoJSON, GeoPackage, Shapefile, GeoParquet
 //! and (points) CSV.
 //!
-//! One file a format: each reads into [`Raw`], whose shapes are then mended or refused in one place, and writes
+//! One file a format: each reads into `Raw`, whose shapes are then mended or refused in one place, and writes
 //! [`Features`].
 
 mod geojson;

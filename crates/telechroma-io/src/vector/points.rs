@@ -24,7 +24,7 @@ pub(super) fn read(source: &Source) -> Result<Raw> {
         let number = |i: usize| match value(&row[i]) {
             Value::Missing => Ok(None),
             v => v.number().map(Some).ok_or_else(|| {
-                let comma = row[i].contains(',').then_some("; numbers have a point, not a comma").unwrap_or_default();
+                let comma = if row[i].contains(',') { "; numbers have a point, not a comma" } else { "" };
                 Error::malformed(
                     Place::part(path.display().to_string(), format!("line {}", n + 2)),
                     format!("'{}' in column '{}' is no number{comma}", row[i], header[i]),

@@ -27,7 +27,7 @@ pub struct Args {
 #[derive(Subcommand)]
 enum What {
     Lay(lay::Args),
-    Align(align::Args),
+    Align(Box<align::Args>),
     Scatter(scatter::Args),
     Ring(ring::Args),
     Pick(pick::Args),
@@ -38,7 +38,7 @@ enum What {
 pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     match args.what {
         What::Lay(a) => lay::run(&a, ctx),
-        What::Align(a) => align::run(a, ctx),
+        What::Align(a) => align::run(*a, ctx),
         What::Scatter(a) => scatter::run(&a, ctx),
         What::Ring(a) => ring::run(&a, ctx),
         What::Pick(a) => pick::run(&a, ctx),
