@@ -9,7 +9,7 @@ use telechroma_core::class::{Areas, Classes, Otsu, Tallying};
 use telechroma_core::graph::NodeId;
 use telechroma_core::method::{Breaks, PlannedLayer, PlannedSeason, find_breaks, plan_layers, plan_season};
 use telechroma_core::op::{Classify, OfClass};
-use telechroma_core::plot::{Laid, PlotSink};
+use telechroma_core::plot::PlotSink;
 use telechroma_core::run::{Note, Observer, Plan, Sink, run};
 use telechroma_core::stat::Stat;
 use telechroma_core::tile::Kind as PlaneKind;
@@ -214,8 +214,7 @@ impl Done {
         described.steps.push(self.step());
         let layer_text =
             describe::of_layers(&c.job, &season, &season.periods[0], std::slice::from_ref(&self.layer), Kind::Layer);
-        let lay = |p: &OpenPlots| p.laid_on(&grid).map(|l| Arc::new(Laid::new(l, &grid, p.job.weight)));
-        let laid = plots.map(lay).transpose()?;
+        let laid = plots.map(|p| p.laid(&grid)).transpose()?;
         let mut g = season.graph;
         let classes = g.add(Classify { classes: self.classes.clone() }, &[self.layer.node])?;
         let (tallying, mut tally) = Tallying::new(self.classes.clone(), &grid);

@@ -1,5 +1,8 @@
 //! The plots of a job: read, drawn in, and laid on the grid of a run.
 
+use std::cell::RefCell;
+use std::sync::Arc;
+
 use telechroma_core::feature::inset;
 use telechroma_core::geo::Crs;
 use telechroma_core::grid::Grid;
@@ -16,6 +19,8 @@ pub struct OpenPlots {
     pub file: PlotFile,
     /// How they are summarised.
     pub job: PlotJob,
+    /// The plots on the grid on which they were laid last: many rasters share one.
+    laid: RefCell<Option<(Grid, Arc<Laid>)>>,
 }
 
 /// Reads the job's plots, if it has any.
@@ -25,7 +30,7 @@ pub struct OpenPlots {
 pub fn open_plots(job: &Job) -> Result<Option<OpenPlots>, Report> {
     let Some(plots) = &job.plots else { return Ok(None) };
     let file = PlotFile::read(&plots.source, plots.id.as_deref())?;
-    Ok(Some(OpenPlots { file, job: plots.clone() }))
+    Ok(Some(OpenPlots { file, job: plots.clone(), laid: RefCell::default() }))
 }
 
 /// Notes what was mended.
@@ -52,6 +57,22 @@ impl OpenPlots {
     /// False where the plots are only drawn.
     pub fn are_summarised(&self) -> bool {
         !self.job.stats.is_empty()
+    }
+
+    /// The plots laid on a grid for their statistics.
+    ///
+    /// # Errors
+    /// As [`OpenPlots::laid_on`].
+    pub fn laid(&self, grid: &Grid) -> Result<Arc<Laid>, Report> {
+        let mut last = self.laid.borrow_mut();
+        if let Some((on, laid)) = last.as_ref()
+            && on == grid
+        {
+            return Ok(laid.clone());
+        }
+        let laid = Arc::new(Laid::new(self.laid_on(grid)?, grid, self.job.weight));
+        *last = Some((grid.clone(), laid.clone()));
+        Ok(laid)
     }
 
     /// The plots in cells of a grid, drawn in if the job says so.

@@ -1,6 +1,8 @@
 //! Values through time from a table of plots and dates: rows, curves, seasons, charts.
 
 use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use jiff::civil::Date;
@@ -129,42 +131,127 @@ impl SeriesJob {
 /// Where the attribute to group by is not there, no period is a span of days, or writing fails.
 pub fn write_series(job: &SeriesJob, table: &Table, ctx: &Context) -> Result<(), Report> {
     let by = job.by.as_deref().map(|n| table.features().named(n)).transpose()?;
-    let (mut rows, mut seasons, mut curves) =
-        (Rows::of(job, table, by), Rows::seasons(job, table, by), Rows::curves(job, table, by));
-    let mut charts: Vec<(String, Vec<ChartLine>, Date)> = vec![];
-    let mut unused = vec![];
+    let mut results = Results { overwrite: ctx.overwrite, publishers: BTreeMap::new(), written: vec![] };
+    let shown = job.out.is_none() && job.chart.is_none() && job.seasons.is_none() && job.curves.is_none();
+    let mut rows = Rows::of(job, table, by);
+    let (mut seasons, mut curves) = (Rows::seasons(job, table, by), Rows::curves(job, table, by));
+    for (path, rows) in [(&job.out, &mut rows), (&job.seasons, &mut seasons), (&job.curves, &mut curves)] {
+        if let Some(path) = path {
+            rows.open(&results.stage(path)?, path, job.csv)?;
+        }
+    }
+    match (shown, ctx.json) {
+        (true, true) => rows.out = Sheet::Memory(vec![]),
+        (true, false) => {
+            ctx.progress.clear();
+            let out: Box<dyn Write> = Box::new(BufWriter::new(std::io::stdout()));
+            rows.out = Sheet::Csv(csv::Rows::to(out, &rows.names(), job.csv)?);
+        }
+        (false, _) => {}
+    }
+    let made = each_line(job, table, by, (&mut rows, &mut seasons, &mut curves), ctx);
+    let charts = match made {
+        // a reader that went away is not an error
+        Err(e) if shown && e.message.contains("Broken pipe") => return Ok(()),
+        other => other?,
+    };
+    for (layer, lines, origin) in &charts {
+        results.draw(job, table, (layer, lines, *origin), charts.len())?;
+    }
+    let count = rows.count;
+    let kept = match rows.finish() {
+        Err(e) if shown && e.message.contains("Broken pipe") => return Ok(()),
+        other => other?,
+    };
+    seasons.finish()?;
+    curves.finish()?;
+    let written = results.publish()?;
+    ctx.progress.clear();
+    if ctx.json {
+        let notes: Vec<String> = ctx.progress.notes().iter().map(ToString::to_string).collect();
+        let mut all = serde_json::json!({"outputs": written, "notes": notes});
+        if shown {
+            all["rows"] = kept.into();
+        }
+        ctx.print_json(&all);
+    } else if !shown {
+        ctx.progress.say(&format!("{count} rows of {} dates, in {}", table.periods().count(), written.join(", ")));
+    }
+    Ok(())
+}
+
+/// What is drawn of a layer, and the day from which it counts.
+type Drawn = (String, Vec<ChartLine>, Date);
+
+/// Hands every line to the tables; what charts need comes back.
+fn each_line(
+    job: &SeriesJob,
+    table: &Table,
+    by: Option<usize>,
+    (rows, seasons, curves): (&mut Rows, &mut Rows, &mut Rows),
+    ctx: &Context,
+) -> Result<Vec<Drawn>, Report> {
+    if !table.periods().any(|p| days_of(p).is_some()) {
+        return Err(Report::usage("the inputs have no dates, so they make no series"));
+    }
+    let groups = groups_of(table, by);
+    let windows = job.windows.as_ref().map_or(1, |w| w.0.len());
+    if job.chart.is_some() && groups.len() * windows > MOST_LINES {
+        return Err(Report::usage(format!("a chart of {} lines cannot be read", groups.len() * windows))
+            .hint("put plots together by an attribute with --by, or pick some with 'telechroma plots pick'"));
+    }
+    let (mut charts, mut unused) = (vec![], vec![]);
     for (layer, unit) in table.layers() {
         let mut lines: Vec<Line> = vec![];
-        for line in lines_of(job, table, layer, by)? {
-            if line.looks.iter().all(|l| !l.used) {
-                unused.push(line.name.to_string());
-            }
-            rows.add(job, &line, layer, *unit);
-            if job.curves.is_some() {
-                curves.add_curve(&line, layer);
-            }
-            if job.seasons.is_some() {
-                seasons.add_seasons(job, &line, layer);
-            }
-            if job.chart.is_some() {
-                lines.push(line);
+        for (name, plots) in &groups {
+            let looks = match by {
+                None => looks_of(job, table, plots[0], layer),
+                Some(_) => group(job, table, plots, layer),
+            };
+            for line in lines_of(job, name, looks) {
+                if line.looks.iter().all(|l| !l.used) {
+                    unused.push(line.name.to_string());
+                }
+                rows.add(job, &line, layer, *unit)?;
+                if job.curves.is_some() {
+                    curves.add_curve(&line, layer)?;
+                }
+                if job.seasons.is_some() {
+                    seasons.add_seasons(job, &line, layer)?;
+                }
+                if job.chart.is_some() {
+                    lines.push(line);
+                }
             }
         }
         if job.chart.is_some() {
-            if lines.len() > MOST_LINES {
-                return Err(Report::usage(format!("a chart of {} lines cannot be read", lines.len()))
-                    .hint("put plots together by an attribute with --by, or pick some with 'telechroma plots pick'"));
-            }
             let origin = origin(job, &lines);
             charts.push((layer.clone(), lines.iter().map(|l| chart_line(job, l, origin)).collect(), origin));
         }
     }
+    unused.dedup();
     if !unused.is_empty() {
-        unused.dedup();
         let ids = listed(&unused);
         ctx.progress.note(Note::Plots(format!("never seen well enough, so without a curve: {ids}")));
     }
-    publish(job, table, (&rows, &seasons, &curves), &charts, ctx)
+    Ok(charts)
+}
+
+/// Plots by name: each for itself, or those that share an attribute.
+fn groups_of(table: &Table, by: Option<usize>) -> Vec<(Value, Vec<usize>)> {
+    let Some(column) = by else {
+        return table.ids().iter().enumerate().map(|(i, id)| (Value::Text(id.clone()), vec![i])).collect();
+    };
+    let mut groups: Vec<(Value, Vec<usize>)> = vec![];
+    for (i, row) in table.features().rows.iter().enumerate() {
+        let value = &row.values[column];
+        match groups.iter_mut().find(|g| g.0 == *value) {
+            Some(g) => g.1.push(i),
+            None => groups.push((value.clone(), vec![i])),
+        }
+    }
+    groups.sort_by_key(|g| g.0.to_string());
+    groups
 }
 
 /// Looks at a plot in a layer: one a day, what was seen in several scenes of a day joined by the share seen in each.
@@ -205,43 +292,20 @@ fn joined(job: &SeriesJob, mut all: Vec<Look>) -> Look {
     one
 }
 
-/// The lines of a layer: plots, or groups of them, each in each window.
-fn lines_of(job: &SeriesJob, table: &Table, layer: &str, by: Option<usize>) -> Result<Vec<Line>, Report> {
-    if !table.periods().any(|p| days_of(p).is_some()) {
-        return Err(Report::usage("the inputs have no dates, so they make no series"));
-    }
-    let named: Vec<(Value, Vec<Look>)> = match by {
-        None => (0..table.ids().len())
-            .map(|i| (Value::Text(table.ids()[i].clone()), looks_of(job, table, i, layer)))
-            .collect(),
-        Some(column) => {
-            let mut groups: Vec<(Value, Vec<usize>)> = vec![];
-            for (i, row) in table.features().rows.iter().enumerate() {
-                let value = &row.values[column];
-                match groups.iter_mut().find(|g| g.0 == *value) {
-                    Some(g) => g.1.push(i),
-                    None => groups.push((value.clone(), vec![i])),
-                }
-            }
-            groups.sort_by_key(|g| g.0.to_string());
-            groups.into_iter().map(|(v, plots)| (v, group(job, table, &plots, layer))).collect()
-        }
+/// The line of looks, in each window.
+fn lines_of(job: &SeriesJob, name: &Value, looks: Vec<Look>) -> Vec<Line> {
+    let line = |window: Option<(Date, Date)>, looks: Vec<Look>| {
+        let used: Vec<(Date, f64)> = looks.iter().filter(|l| l.used).map(|l| (l.day, l.value)).collect();
+        let curve = curve(&used, job.smoothing, job.gap, job.envelope);
+        Line { name: name.clone(), window, looks, curve }
     };
-    let windows: Vec<Option<(Date, Date)>> = match &job.windows {
-        None => vec![None],
-        Some(Windows(all)) => all.iter().map(|w| Some(*w)).collect(),
-    };
-    let mut lines = vec![];
-    for (name, looks) in named {
-        for window in &windows {
-            let inside = |l: &&Look| window.is_none_or(|(a, b)| (a..=b).contains(&l.day));
-            let looks: Vec<Look> = looks.iter().filter(inside).cloned().collect();
-            let used: Vec<(Date, f64)> = looks.iter().filter(|l| l.used).map(|l| (l.day, l.value)).collect();
-            let curve = curve(&used, job.smoothing, job.gap, job.envelope);
-            lines.push(Line { name: name.clone(), window: *window, looks, curve });
+    match &job.windows {
+        None => vec![line(None, looks)],
+        Some(Windows(all)) => {
+            let inside = |(a, b): (Date, Date)| looks.iter().filter(|l| (a..=b).contains(&l.day)).cloned().collect();
+            all.iter().map(|w| line(Some(*w), inside(*w))).collect()
         }
     }
-    Ok(lines)
 }
 
 /// The mean of plots on each day, with the spread between them.
@@ -274,11 +338,27 @@ fn group(job: &SeriesJob, table: &Table, plots: &[usize], layer: &str) -> Vec<Lo
     days.into_iter().map(one).collect()
 }
 
-/// A table being made.
+/// A column: its name, type and meaning.
+type Named = (String, FieldKind, String);
+
+/// A table being written row by row, however long it is.
 struct Rows {
-    columns: Vec<(String, FieldKind, String)>,
-    rows: Vec<Vec<Value>>,
+    columns: Vec<Named>,
+    out: Sheet,
+    count: u64,
 }
+
+/// Where rows go.
+enum Sheet {
+    Nowhere,
+    Memory(Vec<Vec<Value>>),
+    Csv(csv::Rows<Box<dyn Write>>),
+    JsonLines(BufWriter<File>, PathBuf),
+    Parquet(parquet::Writer, Vec<Vec<Value>>),
+}
+
+/// Rows of a group in a Parquet file.
+const GROUP: usize = 200_000;
 
 fn text(t: impl Into<String>) -> Value {
     let t: String = t.into();
@@ -303,7 +383,7 @@ impl Rows {
         }
         columns.push(("layer".into(), FieldKind::Text, "the layer".into()));
         columns.extend(more.iter().map(|(n, k, m)| (n.to_string(), *k, m.to_string())));
-        Rows { columns, rows: vec![] }
+        Rows { columns, out: Sheet::Nowhere, count: 0 }
     }
 
     fn of(job: &SeriesJob, table: &Table, by: Option<usize>) -> Rows {
@@ -367,7 +447,7 @@ impl Rows {
         row
     }
 
-    fn add(&mut self, job: &SeriesJob, line: &Line, layer: &str, unit: Unit) {
+    fn add(&mut self, job: &SeriesJob, line: &Line, layer: &str, unit: Unit) -> Result<(), Report> {
         let grouped = self.columns.iter().any(|c| c.0 == "plots");
         for l in &line.looks {
             let mut row = Rows::begin(line, layer);
@@ -386,20 +466,22 @@ impl Rows {
                 row.extend(against_years(line, l));
             }
             row.push(text(l.note.clone()));
-            self.rows.push(row);
+            self.push(row)?;
         }
+        Ok(())
     }
 
-    fn add_curve(&mut self, line: &Line, layer: &str) {
-        let Some(curve) = &line.curve else { return };
+    fn add_curve(&mut self, line: &Line, layer: &str) -> Result<(), Report> {
+        let Some(curve) = &line.curve else { return Ok(()) };
         for (i, v) in curve.values.iter().enumerate() {
             let mut row = Rows::begin(line, layer);
             row.extend([Value::Text(curve.day(i).to_string()), number(*v)]);
-            self.rows.push(row);
+            self.push(row)?;
         }
+        Ok(())
     }
 
-    fn add_seasons(&mut self, job: &SeriesJob, line: &Line, layer: &str) {
+    fn add_seasons(&mut self, job: &SeriesJob, line: &Line, layer: &str) -> Result<(), Report> {
         for (year, found) in seasons_of(job, line) {
             let mut row = Rows::begin(line, layer);
             row.push(Value::Text(year));
@@ -419,44 +501,84 @@ impl Rows {
                     row.push(Value::Text(e.text().into()));
                 }
             }
-            self.rows.push(row);
+            self.push(row)?;
         }
+        Ok(())
     }
 
-    fn write(&self, path: &Path, style: csv::Style) -> Result<(), Report> {
-        let names: Vec<String> = self.columns.iter().map(|c| c.0.clone()).collect();
-        let ending = path.extension().map_or(String::new(), |e| e.to_string_lossy().to_lowercase());
-        match ending.as_str() {
+    fn names(&self) -> Vec<String> {
+        self.columns.iter().map(|c| c.0.clone()).collect()
+    }
+
+    /// Lets rows go to a file of the format of `named`'s ending.
+    fn open(&mut self, path: &Path, named: &Path, style: csv::Style) -> Result<(), Report> {
+        let create = || File::create(path).map_err(|e| Report::from(telechroma_io::Error::io(path, e)));
+        let ending = named.extension().map_or(String::new(), |e| e.to_string_lossy().to_lowercase());
+        self.out = match ending.as_str() {
             "parquet" => {
-                let column = |(i, (name, kind, _)): (usize, &(String, FieldKind, String))| parquet::Column {
-                    name: name.clone(),
-                    cells: parquet::Cells::Values(*kind, self.rows.iter().map(|r| r[i].clone()).collect()),
-                };
+                let column =
+                    |c: &Named| parquet::Column { name: c.0.clone(), cells: parquet::Cells::Values(c.1, vec![]) };
                 let about: serde_json::Map<_, _> =
                     self.columns.iter().map(|c| (c.0.clone(), serde_json::json!({"meaning": c.2}))).collect();
-                let about = serde_json::Value::Object(about).to_string();
-                parquet::write(path, self.columns.iter().enumerate().map(column).collect(), &[("columns", about)])?;
+                let about = [("columns", serde_json::Value::Object(about).to_string())];
+                let columns: Vec<_> = self.columns.iter().map(column).collect();
+                Sheet::Parquet(parquet::Writer::create(path, &columns, &about)?, vec![])
             }
-            "jsonl" => {
-                let lines: String = self.json().iter().map(|o| format!("{o}\n")).collect();
-                std::fs::write(path, lines).map_err(|e| telechroma_io::Error::io(path, e))?;
-            }
+            "jsonl" => Sheet::JsonLines(BufWriter::new(create()?), path.to_path_buf()),
             _ => {
-                let mut out = csv::Rows::create(path, &names, style)?;
-                self.rows.iter().try_for_each(|r| out.write(r))?;
-                out.finish()?;
+                let out: Box<dyn Write> = Box::new(BufWriter::new(create()?));
+                Sheet::Csv(csv::Rows::to(out, &self.names(), style)?)
+            }
+        };
+        Ok(())
+    }
+
+    fn push(&mut self, row: Vec<Value>) -> Result<(), Report> {
+        self.count += 1;
+        match &mut self.out {
+            Sheet::Nowhere => {}
+            Sheet::Memory(rows) => rows.push(row),
+            Sheet::Csv(out) => out.write(&row)?,
+            Sheet::JsonLines(out, path) => {
+                writeln!(out, "{}", object(&self.columns, &row)).map_err(|e| telechroma_io::Error::io(path, e))?
+            }
+            Sheet::Parquet(out, rows) => {
+                rows.push(row);
+                if rows.len() == GROUP {
+                    out.group(cells(&self.columns, std::mem::take(rows)))?;
+                }
             }
         }
         Ok(())
     }
 
-    fn json(&self) -> Vec<serde_json::Value> {
-        let object = |r: &Vec<Value>| {
-            let pairs = self.columns.iter().zip(r).map(|(c, v)| (c.0.clone(), csv::json(v)));
-            serde_json::Value::Object(pairs.collect())
-        };
-        self.rows.iter().map(object).collect()
+    /// Ends the table; rows that were kept in memory come back.
+    fn finish(self) -> Result<Vec<serde_json::Value>, Report> {
+        match self.out {
+            Sheet::Nowhere => {}
+            Sheet::Memory(rows) => return Ok(rows.iter().map(|r| object(&self.columns, r)).collect()),
+            Sheet::Csv(out) => out.finish()?,
+            Sheet::JsonLines(mut out, path) => out.flush().map_err(|e| telechroma_io::Error::io(&path, e))?,
+            Sheet::Parquet(mut out, rows) => {
+                out.group(cells(&self.columns, rows))?;
+                out.finish()?;
+            }
+        }
+        Ok(vec![])
     }
+}
+
+fn object(columns: &[Named], row: &[Value]) -> serde_json::Value {
+    serde_json::Value::Object(columns.iter().zip(row).map(|(c, v)| (c.0.clone(), csv::json(v))).collect())
+}
+
+/// Rows turned into columns.
+fn cells(columns: &[Named], rows: Vec<Vec<Value>>) -> Vec<parquet::Cells> {
+    let mut by_column: Vec<Vec<Value>> = columns.iter().map(|_| Vec::with_capacity(rows.len())).collect();
+    for row in rows {
+        by_column.iter_mut().zip(row).for_each(|(c, v)| c.push(v));
+    }
+    columns.iter().zip(by_column).map(|(c, v)| parquet::Cells::Values(c.1, v)).collect()
 }
 
 /// A look against the curve on the same day of other years.
@@ -567,72 +689,54 @@ fn chart(job: &SeriesJob, table: &Table, layer: &str, lines: &[ChartLine], origi
     }
 }
 
-fn publish(
-    job: &SeriesJob,
-    table: &Table,
-    (rows, seasons, curves): (&Rows, &Rows, &Rows),
-    charts: &[(String, Vec<ChartLine>, Date)],
-    ctx: &Context,
-) -> Result<(), Report> {
-    let mut written = vec![];
-    let mut publishers: BTreeMap<PathBuf, Publisher> = BTreeMap::new();
-    let mut stage = |path: &Path| -> Result<PathBuf, Report> {
+/// The files of a series: all are made before any has its name.
+struct Results {
+    overwrite: bool,
+    /// By folder.
+    publishers: BTreeMap<PathBuf, Publisher>,
+    written: Vec<String>,
+}
+
+impl Results {
+    /// Where a file is written until all are.
+    fn stage(&mut self, path: &Path) -> Result<PathBuf, Report> {
         let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
         let root = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        if !publishers.contains_key(root) {
-            publishers.insert(root.to_path_buf(), Publisher::new(root, ctx.overwrite)?);
-        }
-        match publishers.get_mut(root) {
-            Some(publisher) => Ok(publisher.stage(&name)?),
-            None => unreachable!("it was put there"),
-        }
-    };
-    // all are made before any has its name
-    for (path, rows) in [(&job.out, rows), (&job.seasons, seasons), (&job.curves, curves)] {
-        let Some(path) = path else { continue };
-        rows.write(&stage(path)?, job.csv)?;
-        written.push(path.display().to_string());
-    }
-    for (layer, lines, origin) in charts {
-        let Some(path) = &job.chart else { continue };
-        let (stem, ending) =
-            (path.file_stem().unwrap_or_default().to_string_lossy(), path.extension().unwrap_or_default());
-        let path = match charts.len() {
-            1 => path.clone(),
-            _ => path.with_file_name(format!("{stem}_{layer}.{}", ending.to_string_lossy())),
+        let publisher = match self.publishers.entry(root.to_path_buf()) {
+            std::collections::btree_map::Entry::Occupied(e) => e.into_mut(),
+            std::collections::btree_map::Entry::Vacant(e) => e.insert(Publisher::new(root, self.overwrite)?),
         };
-        let drawn = chart(job, table, layer, lines, *origin);
-        let at = stage(&path)?;
+        let at = publisher.stage(&name)?;
+        self.written.push(path.display().to_string());
+        Ok(at)
+    }
+
+    /// The chart of a layer, one of so many.
+    fn draw(
+        &mut self,
+        job: &SeriesJob,
+        table: &Table,
+        (layer, lines, origin): (&str, &[ChartLine], Date),
+        charts: usize,
+    ) -> Result<(), Report> {
+        let Some(path) = &job.chart else { return Ok(()) };
+        let stem = path.file_stem().unwrap_or_default().to_string_lossy();
+        let ending = path.extension().unwrap_or_default().to_string_lossy();
+        let path = if charts == 1 { path.clone() } else { path.with_file_name(format!("{stem}_{layer}.{ending}")) };
+        let drawn = chart(job, table, layer, lines, origin);
         let bytes = match ending.eq_ignore_ascii_case("svg") {
             true => drawn.svg().into_bytes(),
             false => drawn.png().map_err(|e| Report::failed(format!("the chart cannot be drawn: {e}")))?,
         };
-        std::fs::write(&at, bytes).map_err(|e| telechroma_io::Error::io(&at, e))?;
-        written.push(path.display().to_string());
+        let at = self.stage(&path)?;
+        Ok(std::fs::write(&at, bytes).map_err(|e| telechroma_io::Error::io(&at, e))?)
     }
-    for publisher in publishers.into_values() {
-        publisher.publish()?;
-    }
-    ctx.progress.clear();
-    if ctx.json {
-        let notes: Vec<String> = ctx.progress.notes().iter().map(ToString::to_string).collect();
-        let mut all = serde_json::json!({"outputs": written, "notes": notes});
-        if written.is_empty() {
-            all["rows"] = rows.json().into();
+
+    /// Gives all files their names.
+    fn publish(self) -> Result<Vec<String>, Report> {
+        for publisher in self.publishers.into_values() {
+            publisher.publish()?;
         }
-        ctx.print_json(&all);
-    } else if written.is_empty() {
-        let names: Vec<String> = rows.columns.iter().map(|c| c.0.clone()).collect();
-        let mut out = csv::Rows::to(vec![], &names, job.csv)?;
-        rows.rows.iter().try_for_each(|r| out.write(r))?;
-        ctx.print(&String::from_utf8_lossy(&out.into_bytes()?));
-    } else {
-        ctx.progress.say(&format!(
-            "{} rows of {} dates, in {}",
-            rows.rows.len(),
-            table.periods().count(),
-            written.join(", ")
-        ));
+        Ok(self.written)
     }
-    Ok(())
 }

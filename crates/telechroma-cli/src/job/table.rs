@@ -50,7 +50,7 @@ pub fn sinks(
     observer: &dyn Observer,
 ) -> Result<Vec<PlotOut>, Report> {
     let grid = season.graph.grid();
-    let laid = Arc::new(Laid::new(plots.laid_on(grid)?, grid, plots.job.weight));
+    let laid = plots.laid(grid)?;
     check(&laid, grid, alone, observer)?;
     // bands that only serve the layers are not summarised
     let bands = job.recipe.bands != BandChoice::Needed;

@@ -23,9 +23,7 @@ pub struct PlotSink {
 pub struct PlotTable {
     stats: Vec<Stat>,
     needs: Needs,
-    plots: usize,
-    /// Cells of each plot's bounds.
-    bounds: Vec<u64>,
+    laid: Arc<Laid>,
     open: BTreeMap<(usize, u32), Open>,
     /// By plane, then plot, then statistic.
     values: Vec<f64>,
@@ -55,8 +53,7 @@ impl PlotSink {
         let table = PlotTable {
             stats: stats.to_vec(),
             needs: needs.clone(),
-            plots,
-            bounds: laid.bounds().iter().map(|b| b.map_or(0, |w| w.len() as u64)).collect(),
+            laid: laid.clone(),
             open: BTreeMap::new(),
             values: missing.repeat(plots * planes),
         };
@@ -68,13 +65,13 @@ impl PlotTable {
     /// The statistics of a plot in a plane; counts are 0 and all others NaN where no cell counts.
     pub fn of(&self, plane: usize, plot: usize) -> &[f64] {
         let n = self.stats.len();
-        let at = (plane * self.plots + plot) * n;
+        let at = (plane * self.laid.plots().len() + plot) * n;
         &self.values[at..at + n]
     }
 
     fn close(&mut self, plane: usize, plot: u32, mut whole: Open) {
         let n = self.stats.len();
-        let at = (plane * self.plots + plot as usize) * n;
+        let at = (plane * self.laid.plots().len() + plot as usize) * n;
         let weight = whole.weight.value();
         for (out, stat) in self.values[at..at + n].iter_mut().zip(&self.stats) {
             *out = stat.of(&mut whole.gather, weight);
@@ -135,7 +132,8 @@ impl Absorb for PlotTable {
             whole.gather.merge(share.gather);
             whole.weight.add(share.weight);
             whole.seen += share.seen;
-            match whole.seen == self.bounds[share.plot as usize] {
+            let all = self.laid.bounds()[share.plot as usize].map_or(0, |w| w.len() as u64);
+            match whole.seen == all {
                 true => self.close(group, share.plot, whole),
                 false => drop(self.open.insert(key, whole)),
             }

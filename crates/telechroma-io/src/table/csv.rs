@@ -109,17 +109,6 @@ impl<W: Write> Rows<W> {
     }
 }
 
-impl Rows<Vec<u8>> {
-    /// Ends a table in memory.
-    ///
-    /// # Errors
-    /// Where writing fails.
-    pub fn into_bytes(self) -> Result<Vec<u8>> {
-        let place = self.place;
-        self.out.into_inner().map_err(|e| Error::malformed(place, e.to_string()))
-    }
-}
-
 /// A value as a table's text.
 pub fn text(v: &Value) -> String {
     match v {

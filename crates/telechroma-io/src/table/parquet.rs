@@ -34,29 +34,66 @@ pub enum Cells {
     Bytes(Vec<Option<Vec<u8>>>),
 }
 
+/// A file that grows by groups of rows.
+pub struct Writer {
+    place: Place,
+    out: SerializedFileWriter<File>,
+}
+
+impl Writer {
+    /// A new file for columns, whose cells are not written yet, with texts about the file.
+    ///
+    /// # Errors
+    /// Where writing fails.
+    pub fn create(path: &Path, columns: &[Column], about: &[(&str, String)]) -> Result<Writer> {
+        let place = Place::file(path);
+        let failed = |e: ParquetError| Error::malformed(place.clone(), format!("cannot be written: {e}"));
+        let fields = columns.iter().map(field).collect::<std::result::Result<Vec<TypePtr>, _>>().map_err(failed)?;
+        let schema = Type::group_type_builder("schema").with_fields(fields).build().map_err(failed)?;
+        let about = about.iter().map(|(k, v)| KeyValue { key: (*k).to_string(), value: Some(v.clone()) }).collect();
+        let properties = WriterProperties::builder()
+            .set_compression(Compression::ZSTD(ZstdLevel::default()))
+            .set_created_by(crate::raster::description::tool())
+            .set_key_value_metadata(Some(about))
+            .build();
+        let file = File::create(path).map_err(|e| Error::io(path, e))?;
+        let out = SerializedFileWriter::new(file, Arc::new(schema), Arc::new(properties)).map_err(failed)?;
+        Ok(Writer { place, out })
+    }
+
+    /// Adds rows, given by the cells of every column.
+    ///
+    /// # Errors
+    /// Where writing fails.
+    pub fn group(&mut self, columns: Vec<Cells>) -> Result<()> {
+        let place = self.place.clone();
+        let failed = |e: ParquetError| Error::malformed(place.clone(), format!("cannot be written: {e}"));
+        let mut group = self.out.next_row_group().map_err(failed)?;
+        for cells in columns {
+            put(&mut group, cells).map_err(failed)?;
+        }
+        group.close().map_err(failed)?;
+        Ok(())
+    }
+
+    /// Ends the file.
+    ///
+    /// # Errors
+    /// Where writing fails.
+    pub fn finish(self) -> Result<()> {
+        let failed = |e: ParquetError| Error::malformed(self.place, format!("cannot be written: {e}"));
+        self.out.close().map_err(failed).map(drop)
+    }
+}
+
 /// Writes a table in one group of rows, with texts about the file.
 ///
 /// # Errors
 /// Where writing fails.
 pub fn write(path: &Path, columns: Vec<Column>, about: &[(&str, String)]) -> Result<()> {
-    let failed = |e: ParquetError| Error::malformed(Place::file(path), format!("cannot be written: {e}"));
-    let fields = columns.iter().map(field).collect::<std::result::Result<Vec<TypePtr>, _>>().map_err(failed)?;
-    let schema = Type::group_type_builder("schema").with_fields(fields).build().map_err(failed)?;
-    let about = about.iter().map(|(k, v)| KeyValue { key: (*k).to_string(), value: Some(v.clone()) }).collect();
-    let properties = WriterProperties::builder()
-        .set_compression(Compression::ZSTD(ZstdLevel::default()))
-        .set_created_by(crate::raster::description::tool())
-        .set_key_value_metadata(Some(about))
-        .build();
-    let file = File::create(path).map_err(|e| Error::io(path, e))?;
-    let mut writer = SerializedFileWriter::new(file, Arc::new(schema), Arc::new(properties)).map_err(failed)?;
-    let mut group = writer.next_row_group().map_err(failed)?;
-    for column in columns {
-        put(&mut group, column).map_err(failed)?;
-    }
-    group.close().map_err(failed)?;
-    writer.close().map_err(failed)?;
-    Ok(())
+    let mut out = Writer::create(path, &columns, about)?;
+    out.group(columns.into_iter().map(|c| c.cells).collect())?;
+    out.finish()
 }
 
 fn field(c: &Column) -> std::result::Result<TypePtr, ParquetError> {
@@ -81,8 +118,8 @@ fn field(c: &Column) -> std::result::Result<TypePtr, ParquetError> {
 
 type Group<'a> = SerializedRowGroupWriter<'a, File>;
 
-fn put(group: &mut Group, column: Column) -> std::result::Result<(), ParquetError> {
-    match column.cells {
+fn put(group: &mut Group, cells: Cells) -> std::result::Result<(), ParquetError> {
+    match cells {
         Cells::Bytes(all) => one::<ByteArrayType>(group, all.into_iter().map(|b| b.map(ByteArray::from)).collect()),
         Cells::Values(kind, all) => match kind {
             FieldKind::Truth => one::<BoolType>(
