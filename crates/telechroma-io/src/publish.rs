@@ -81,8 +81,10 @@ impl Publisher {
     /// # Errors
     /// Where a folder cannot be made or a name not be given.
     pub fn publish(mut self) -> Result<Vec<PathBuf>> {
-        self.made_root = None;
         let staged = std::mem::take(&mut self.staged);
+        if !staged.is_empty() {
+            self.made_root = None; // it stays; a folder made for nothing goes
+        }
         for (_, to) in &staged {
             if let Some(folder) = to.parent() {
                 fs::create_dir_all(folder).map_err(|e| Error::io(folder, e))?;

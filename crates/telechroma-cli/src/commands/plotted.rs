@@ -1,6 +1,6 @@
 //! Arguments about plots that several commands share: the file, what is computed, how a table is written.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
 use telechroma_core::geo::Crs;
@@ -22,6 +22,13 @@ pub struct PlotFileArgs {
     /// The attribute that is the plots' id; default: the first of id, plot, plot_id, field, field_id, name
     #[arg(long, value_name = "FIELD", help_heading = "Plots")]
     pub id: Option<String>,
+    #[command(flatten)]
+    pub unsaid: Unsaid,
+}
+
+/// What a file of plots does not say itself.
+#[derive(Args, Clone)]
+pub struct Unsaid {
     /// Which layer of a GeoPackage
     #[arg(long, value_name = "NAME", help_heading = "Plots")]
     pub plots_layer: Option<String>,
@@ -33,8 +40,20 @@ pub struct PlotFileArgs {
     pub plots_crs: Option<Crs>,
 }
 
+impl Unsaid {
+    /// A file of plots with what it does not say.
+    pub fn source(&self, path: &Path) -> Source {
+        Source {
+            path: path.to_path_buf(),
+            layer: self.plots_layer.clone(),
+            xy: self.plots_xy.clone(),
+            crs: self.plots_crs,
+        }
+    }
+}
+
 /// Two names with a comma between.
-pub fn two_names(text: &str) -> Result<(String, String), String> {
+fn two_names(text: &str) -> Result<(String, String), String> {
     match text.split_once(',').map(|(x, y)| (x.trim(), y.trim())) {
         Some((x, y)) if !x.is_empty() && !y.is_empty() => Ok((x.into(), y.into())),
         _ => Err("write the names of two columns, such as east,north".into()),
@@ -44,8 +63,7 @@ pub fn two_names(text: &str) -> Result<(String, String), String> {
 impl PlotFileArgs {
     /// The file, if one was named.
     pub fn source(&self) -> Option<Source> {
-        let path = self.plots.clone()?;
-        Some(Source { path, layer: self.plots_layer.clone(), xy: self.plots_xy.clone(), crs: self.plots_crs })
+        self.plots.as_deref().map(|p| self.unsaid.source(p))
     }
 
     /// A job that only needs to know where the plots are, if there are any.

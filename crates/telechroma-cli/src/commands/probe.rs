@@ -15,7 +15,7 @@ use telechroma_io::table::csv;
 use crate::commands::chain::Selection;
 use crate::commands::text::aligned;
 use crate::context::{Context, listed};
-use crate::job::open_inputs;
+use crate::job::{open_inputs, write_one};
 use crate::report::Report;
 
 /// Values at places, through all layers and dates: calibrated, with the flags there
@@ -220,14 +220,7 @@ fn show(all: &[Found], args: &Args, ctx: &Context) -> Result<(), Report> {
     };
     let rows: Vec<Vec<String>> = all.iter().map(row).collect();
     if let Some(out) = &args.out {
-        let naming = crate::commands::chain::Out { out: Some(out.clone()) }.naming(&["csv"]);
-        let Some(name) = naming.single else {
-            return Err(Report::usage(format!("{}: --out takes a .csv file", out.display())));
-        };
-        let mut publisher = telechroma_io::publish::Publisher::new(&naming.root, ctx.overwrite)?;
-        let path = publisher.stage(&name)?;
-        std::fs::write(&path, csv::to_text(&head, &rows)?).map_err(|e| telechroma_io::Error::io(&path, e))?;
-        publisher.publish()?;
+        write_one(out, &["csv"], ctx, |at| Ok(csv::write(at, &head, &rows)?))?;
     }
     if ctx.json {
         let object = |f: &Found| {

@@ -153,10 +153,7 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
         Chain { calibrate: args.calibrate, mask: args.mask, composite, heat: args.heat, selection: args.selection };
     let mut recipe = chain.recipe(layers, bands, args.unit)?;
     recipe.keep = args.keep.clone();
-    // nothing of the run itself is published
-    let root = std::env::temp_dir().join(format!("telechroma-{}", std::process::id()));
-    let naming = Naming { root, folders: false, single: None };
-    let mut job = chain.job("series", &args.inputs, recipe, naming)?;
+    let mut job = chain.job("series", &args.inputs, recipe, Naming::nowhere())?;
     job.plots = Some(PlotJob {
         source: args.plots.required()?,
         id: args.plots.id.clone(),
@@ -184,7 +181,6 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
     };
     series.check(ctx)?;
     let done = execute(&job, ctx)?;
-    let _ = std::fs::remove_dir(&job.naming.root); // empty, and in the system's folder for such things
     match done.table {
         Some(table) => write_series(&series, &table, ctx),
         None => Ok(()),

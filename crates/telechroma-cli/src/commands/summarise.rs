@@ -4,13 +4,12 @@ use std::path::PathBuf;
 
 use telechroma_core::method::BandChoice;
 use telechroma_core::units::TemperatureUnit;
-use telechroma_io::table::csv;
 
 use crate::commands::chain::{Chain, Out, advise, layers};
 use crate::commands::plotted::{PlotArgs, TableArgs};
 use crate::commands::run::report;
 use crate::context::Context;
-use crate::job::{Naming, Table, Wanted, endings, execute, format_of};
+use crate::job::{Naming, Sheet, Wanted, endings, execute, format_of};
 use crate::report::Report;
 
 /// Statistics per plot: a table, or the plots with the statistics as columns
@@ -63,37 +62,20 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
         report(&job, &done, ctx);
         return Ok(());
     }
-    // nothing is published: the scratch folder goes somewhere that may always be written
-    job.naming = Naming { root: std::env::temp_dir().join(format!("telechroma-{}", std::process::id())), ..job.naming };
+    job.naming = Naming::nowhere();
     let done = execute(&job, ctx)?;
-    let _ = std::fs::remove_dir(&job.naming.root); // empty, and in the system's folder for such things
     let Some(table) = &done.table else { return Ok(()) };
+    let mut sheet = Sheet::new(table.columns(job.rows));
+    match ctx.json {
+        true => sheet.keep(),
+        false => sheet.show(job.csv)?,
+    }
+    table.each_row(job.rows, |row| sheet.push(row))?;
+    let rows = sheet.finish()?;
     if ctx.json {
         let mut all = done.to_json();
-        all["rows"] = rows(table, &args.table);
+        all["rows"] = rows.into();
         ctx.print_json(&all);
-        return Ok(());
     }
-    let mut out = csv::Rows::to(std::io::stdout().lock(), &names(table, &args.table), job.csv)?;
-    let written = table.each_row(args.table.rows, |row| out.write(&row)).and_then(|()| out.finish());
-    // a reader that went away is not an error
-    match written {
-        Err(e) if !e.to_string().contains("Broken pipe") => Err(e.into()),
-        _ => Ok(()),
-    }
-}
-
-fn names(table: &Table, how: &TableArgs) -> Vec<String> {
-    table.columns(how.rows).into_iter().map(|c| c.name).collect()
-}
-
-fn rows(table: &Table, how: &TableArgs) -> serde_json::Value {
-    let names = names(table, how);
-    let mut all = vec![];
-    let Ok(()) = table.each_row(how.rows, |row| {
-        let object: serde_json::Map<_, _> = names.iter().cloned().zip(row.iter().map(csv::json)).collect();
-        all.push(serde_json::Value::Object(object));
-        Ok::<_, std::convert::Infallible>(())
-    });
-    serde_json::Value::Array(all)
+    Ok(())
 }

@@ -40,6 +40,12 @@ impl Naming {
         }
     }
 
+    /// For a job that publishes nothing: a folder of its own where one may always be made; it goes when the job ends.
+    pub fn nowhere() -> Naming {
+        let root = std::env::temp_dir().join(format!("telechroma-{}", std::process::id()));
+        Naming { root, folders: false, single: None }
+    }
+
     /// Refuses names that are taken, before long work is done for them.
     ///
     /// # Errors

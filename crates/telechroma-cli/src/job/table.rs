@@ -16,6 +16,7 @@ use telechroma_io::table::csv;
 
 use super::Job;
 use super::plots::{OpenPlots, check, lying};
+use super::sheet::Column;
 use crate::report::Report;
 
 /// Layers that may be summarised in one run of the plot sink: those of a period.
@@ -90,19 +91,6 @@ impl std::str::FromStr for RowsBy {
             _ => Err(telechroma_core::Error::unknown("kind of rows", text, ["plot", "period", "layer"])),
         }
     }
-}
-
-/// A column of the table.
-#[derive(Debug, Clone)]
-pub struct Column {
-    /// Its name.
-    pub name: String,
-    /// Its type.
-    pub kind: FieldKind,
-    /// The sign of its unit.
-    pub unit: String,
-    /// In words.
-    pub meaning: String,
 }
 
 /// What one run of a period's sink found.
@@ -238,15 +226,9 @@ impl Table {
     pub fn columns(&self, by: RowsBy) -> Vec<Column> {
         let attribute = |i: usize| {
             let f = &self.features.fields[i];
-            let meaning = if i == self.id { "the plot's id" } else { "of the plot file" };
-            Column { name: f.name.clone(), kind: f.kind, unit: String::new(), meaning: meaning.into() }
+            Column::new(&f.name, f.kind, if i == self.id { "the plot's id" } else { "of the plot file" })
         };
-        let text = |name: &str, meaning: &str| Column {
-            name: name.into(),
-            kind: FieldKind::Text,
-            unit: String::new(),
-            meaning: meaning.into(),
-        };
+        let text = |name: &str, meaning: &str| Column::new(name, FieldKind::Text, meaning);
         let mut all = vec![attribute(self.id)];
         if by != RowsBy::Plot {
             all.push(text("period", "the dates that went into it"));
@@ -268,12 +250,8 @@ impl Table {
                 meaning: s.doc(),
             })),
         }
-        all.push(Column {
-            name: "plot_coverage".into(),
-            kind: FieldKind::Number,
-            unit: String::new(),
-            meaning: "share of the plot's area that lies on the scenes, 0 to 1".into(),
-        });
+        let coverage = "share of the plot's area that lies on the scenes, 0 to 1";
+        all.push(Column::new("plot_coverage", FieldKind::Number, coverage));
         all.push(text("plot_note", "why values are missing, or are of a part of the plot only"));
         all
     }
@@ -346,11 +324,6 @@ impl Table {
             features.set(&column.name, column.kind, values);
         }
         features
-    }
-
-    /// What the columns mean, as rows of a table of its own.
-    pub fn dictionary(&self, by: RowsBy) -> Vec<Vec<String>> {
-        self.columns(by).into_iter().map(|c| vec![c.name, c.unit, c.meaning]).collect()
     }
 
     /// Header and rows as texts, for what is small enough to be shown.

@@ -1,23 +1,18 @@
 //! The files of a job's table, one format each.
 
-use std::io::{BufWriter, Write};
-use std::path::Path;
-
-use telechroma_core::attribute::Value;
-use telechroma_io::table::{csv, parquet};
 use telechroma_io::vector;
 
 use super::plots::OpenPlots;
-use super::table::{RowsBy, Table};
+use super::sheet::Sheet;
+use super::table::Table;
 use super::{Job, Naming, Outcome, Output, Staged};
 use crate::report::Report;
 
 /// How a table is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum How {
-    Csv,
-    JsonLines,
-    Parquet,
+    /// By its ending.
+    Table,
     /// As columns of the plots.
     Joined,
 }
@@ -32,9 +27,9 @@ pub struct TableFormat {
 
 /// All formats; the first is the usual one.
 pub const TABLE_FORMATS: &[TableFormat] = &[
-    TableFormat { ending: "csv", how: How::Csv },
-    TableFormat { ending: "jsonl", how: How::JsonLines },
-    TableFormat { ending: "parquet", how: How::Parquet },
+    TableFormat { ending: "csv", how: How::Table },
+    TableFormat { ending: "jsonl", how: How::Table },
+    TableFormat { ending: "parquet", how: How::Table },
     TableFormat { ending: "gpkg", how: How::Joined },
     TableFormat { ending: "geojson", how: How::Joined },
     TableFormat { ending: "shp", how: How::Joined },
@@ -91,53 +86,20 @@ pub fn write(
         let name = format.name(&job.naming, stem);
         let Some(path) = stage.get(&name) else { continue };
         match format.how {
-            How::Csv => write_csv(path, table, job.rows, job.csv)?,
-            How::JsonLines => write_json(path, table, job.rows)?,
-            How::Parquet => write_parquet(path, table, job.rows)?,
+            How::Table => {
+                let mut sheet = Sheet::new(table.columns(job.rows));
+                sheet.open(path, job.csv)?;
+                table.each_row(job.rows, |row| sheet.push(row))?;
+                sheet.finish()?;
+            }
             How::Joined => notes.extend(vector::write(path, &table.joined())?),
         }
         outcome.outputs.push(output(if format.how == How::Joined { "plots" } else { "table" }, name));
     }
     let columns = job.naming.columns(stem);
     if let Some(path) = stage.get(&columns) {
-        let header = ["column", "unit", "meaning"].map(String::from);
-        csv::write(path, &header, &table.dictionary(job.rows))?;
+        Sheet::new(table.columns(job.rows)).write_dictionary(path)?;
         outcome.outputs.push(output("columns", columns));
     }
     Ok(notes)
-}
-
-fn write_csv(path: &Path, table: &Table, by: RowsBy, style: csv::Style) -> Result<(), Report> {
-    let header: Vec<String> = table.columns(by).into_iter().map(|c| c.name).collect();
-    let mut out = csv::Rows::create(path, &header, style)?;
-    table.each_row(by, |row| out.write(&row))?;
-    Ok(out.finish()?)
-}
-
-fn write_json(path: &Path, table: &Table, by: RowsBy) -> Result<(), Report> {
-    let failed = |e: std::io::Error| Report::from(telechroma_io::Error::io(path, e));
-    let names: Vec<String> = table.columns(by).into_iter().map(|c| c.name).collect();
-    let mut out = BufWriter::new(std::fs::File::create(path).map_err(failed)?);
-    table.each_row(by, |row| {
-        let object: serde_json::Map<_, _> = names.iter().cloned().zip(row.iter().map(csv::json)).collect();
-        writeln!(out, "{}", serde_json::Value::Object(object)).map_err(failed)
-    })?;
-    out.flush().map_err(failed)
-}
-
-fn write_parquet(path: &Path, table: &Table, by: RowsBy) -> Result<(), Report> {
-    let columns = table.columns(by);
-    let mut cells: Vec<Vec<Value>> = vec![vec![]; columns.len()];
-    let Ok(()) = table.each_row(by, |row| {
-        cells.iter_mut().zip(row).for_each(|(c, v)| c.push(v));
-        Ok::<_, std::convert::Infallible>(())
-    });
-    let meaning: serde_json::Map<_, _> =
-        columns.iter().map(|c| (c.name.clone(), serde_json::json!({"unit": c.unit, "meaning": c.meaning}))).collect();
-    let columns = columns
-        .into_iter()
-        .zip(cells)
-        .map(|(c, values)| parquet::Column { name: c.name, cells: parquet::Cells::Values(c.kind, values) })
-        .collect();
-    Ok(parquet::write(path, columns, &[("columns", serde_json::Value::Object(meaning).to_string())])?)
 }

@@ -217,7 +217,7 @@ fn template(shape: &Shape, side: f64, outside: f64, pivot: (f64, f64)) -> Result
     let step = (inner.area() / POINTS.0 as f64).sqrt().min(side * 0.7 / 3.0).max((e - w).max(n - s) / 60.0);
     let (cols, rows) = (((e - w) / step).ceil() as usize, ((n - s) / step).ceil() as usize);
     let lattice = (0..cols).flat_map(|c| (0..rows).map(move |r| (c as f64 + 0.5, r as f64 + 0.5)));
-    let inside = lattice.map(|(c, r)| (w + c * step, s + r * step)).filter(|p| holds(&inner, *p)).map(from).collect();
+    let inside = lattice.map(|(c, r)| (w + c * step, s + r * step)).filter(|p| inner.holds(*p)).map(from).collect();
     let around = ring_round(shape, outside)?;
     let outside = around.polygons().iter().flat_map(|p| along(&p.outer)).map(from).collect();
     Ok(Template { inside, outside })
@@ -228,14 +228,6 @@ fn edge_template(shape: &Shape, distance: f64, pivot: (f64, f64)) -> Result<Temp
     let from = |(x, y): (f64, f64)| (x - pivot.0, y - pivot.1);
     let line = |s: Shape| s.polygons().iter().flat_map(|p| along(&p.outer)).map(from).collect();
     Ok(Template { inside: line(inset(shape, distance)), outside: line(ring_round(shape, distance)?) })
-}
-
-fn holds(shape: &Shape, (x, y): (f64, f64)) -> bool {
-    let crossed = |ring: &Ring| {
-        let edges = ring.iter().zip(ring.iter().cycle().skip(1));
-        edges.filter(|(a, b)| (a.1 > y) != (b.1 > y) && x < (b.0 - a.0) * (y - a.1) / (b.1 - a.1) + a.0).count()
-    };
-    shape.rings().map(crossed).sum::<usize>() % 2 == 1
 }
 
 /// Evenly spaced points along a ring.

@@ -4,7 +4,7 @@ use rand_chacha::ChaCha12Rng;
 use rand_chacha::rand_core::{Rng, SeedableRng};
 
 use crate::error::{Error, Result};
-use crate::plot::{Polygon, Ring};
+use crate::plot::Polygon;
 
 /// Tries for each point before it is said that no more fit.
 const TRIES: u32 = 2000;
@@ -67,16 +67,10 @@ fn inside(p: &Polygon, unit: &mut impl FnMut() -> f64) -> (f64, f64) {
     // the polygon has an area, so this ends
     loop {
         let at = (w + unit() * (e - w), s + unit() * (n - s));
-        if holds(&p.outer, at) && !p.holes.iter().any(|h| holds(h, at)) {
+        if p.holds(at) {
             return at;
         }
     }
-}
-
-fn holds(ring: &Ring, (x, y): (f64, f64)) -> bool {
-    let edges = ring.iter().zip(ring.iter().cycle().skip(1));
-    let crossed = edges.filter(|(a, b)| (a.1 > y) != (b.1 > y) && x < (b.0 - a.0) * (y - a.1) / (b.1 - a.1) + a.0);
-    crossed.count() % 2 == 1
 }
 
 /// Points by squares as wide as their distance.
@@ -127,7 +121,7 @@ mod tests {
         let points = scatter(&all, 200, 3.0, 7, &[]).unwrap();
         assert_eq!(points, scatter(&all, 200, 3.0, 7, &[]).unwrap());
         assert_ne!(points, scatter(&all, 200, 3.0, 8, &[]).unwrap());
-        let inside = |p: &(f64, f64)| all.iter().any(|a| holds(&a.outer, *p) && !a.holes.iter().any(|h| holds(h, *p)));
+        let inside = |p: &(f64, f64)| all.iter().any(|a| a.holds(*p));
         assert!(points.iter().all(inside));
         for (i, a) in points.iter().enumerate() {
             assert!(points[..i].iter().all(|b| (a.0 - b.0).hypot(a.1 - b.1) >= 3.0));

@@ -22,6 +22,9 @@ pub struct Laid {
     bounds: Vec<Option<Window>>,
     on_grid: Vec<f64>,
     buckets: BTreeMap<(i64, i64), Vec<u32>>,
+    /// About how many cells each has, and the corners of all.
+    cells: Vec<u64>,
+    corners: usize,
     /// Area of a cell of each row, m²; one number where all are equal.
     areas: Vec<f64>,
     recent: Mutex<VecDeque<(Window, Arc<Vec<Lying>>)>>,
@@ -54,7 +57,9 @@ impl Laid {
         let area = |row: u32| grid.cell_area(row).unwrap_or(f64::NAN);
         let same = grid.crs.is_none_or(|c| !c.is_geographic());
         let areas = (0..if same { 1 } else { grid.rows }).map(area).collect();
-        Laid { plots, weighting, bounds, on_grid, buckets, areas, recent: Mutex::default() }
+        let cells = plots.iter().zip(&bounds).map(|(p, b)| b.map_or(0, |b| about_cells(&p.shape, b))).collect();
+        let corners = plots.iter().map(|p| p.shape.positions().count()).sum();
+        Laid { plots, weighting, bounds, on_grid, buckets, cells, corners, areas, recent: Mutex::default() }
     }
 
     /// The plots, in cells of the grid.
@@ -120,31 +125,27 @@ impl Laid {
         found
     }
 
-    /// About how many cells a plot has.
-    fn cells(&self, i: usize) -> u64 {
-        let around = self.bounds[i].map_or(0, |b| b.len() as u64);
-        let edge = self.bounds[i].map_or(0, |b| 2 * u64::from(b.cols + b.rows));
-        around.min(self.plots[i].shape.area() as u64 + edge)
-    }
-
     /// Bytes that plots and the cells of a number of tiles take.
     pub(super) fn bytes(&self, tile: Window, in_flight: usize) -> u64 {
-        let corners: usize = self.plots.iter().map(|p| p.shape.positions().count()).sum();
         let runs = std::mem::size_of::<Run>() * (tile.cols as usize).div_ceil(4).max(2) * tile.rows as usize;
-        (16 * corners + 200 * self.plots.len() + runs * in_flight.min(REMEMBERED)) as u64
+        (16 * self.corners + 200 * self.plots.len() + runs * in_flight.min(REMEMBERED)) as u64
     }
 
     /// Cells that may be held at once, for a number of tiles in flight: of plots that cross tiles, and of those tiles.
     pub(super) fn cells_held(&self, tile: Window, in_flight: usize) -> u64 {
         let (tc, tr) = (i64::from(tile.cols.max(1)), i64::from(tile.rows.max(1)));
         let crosses = |b: &Window| b.col / tc != (b.end_col() - 1) / tc || b.row / tr != (b.end_row() - 1) / tr;
-        let open: u64 = (0..self.plots.len())
-            .filter(|i| self.bounds[*i].as_ref().is_some_and(crosses))
-            .map(|i| self.cells(i))
-            .sum();
-        let all: u64 = (0..self.plots.len()).map(|i| self.cells(i)).sum();
+        let placed = || self.bounds.iter().zip(&self.cells);
+        let open: u64 = placed().filter(|(b, _)| b.as_ref().is_some_and(crosses)).map(|(_, n)| n).sum();
+        let all: u64 = self.cells.iter().sum();
         open + all.min((tile.len() * in_flight) as u64)
     }
+}
+
+/// About how many cells a shape has: its area and its edge, within its bounds.
+fn about_cells(shape: &Shape, bounds: Window) -> u64 {
+    let edge = 2 * u64::from(bounds.cols + bounds.rows);
+    (bounds.len() as u64).min(shape.area() as u64 + edge)
 }
 
 /// The cell of a position; none where it is not a position that cells can have.

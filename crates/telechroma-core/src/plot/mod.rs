@@ -7,7 +7,7 @@ mod sink;
 
 pub use coverage::{Coverage, Run, Weighting, cover};
 pub use laid::{Laid, Lying};
-pub use shape::Shape;
+pub use shape::{Shape, ring_holds};
 pub use sink::{PlotSink, PlotTable};
 
 /// A ring of positions; the last may repeat the first.

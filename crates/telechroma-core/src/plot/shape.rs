@@ -60,6 +60,11 @@ impl Shape {
         }
     }
 
+    /// True where a position lies in one of the polygons, holes out.
+    pub fn holds(&self, at: (f64, f64)) -> bool {
+        self.polygons().iter().any(|p| p.holds(at))
+    }
+
     /// Area in squares of its coordinates, holes out.
     pub fn area(&self) -> f64 {
         self.polygons().iter().map(Polygon::area).sum()
@@ -72,10 +77,22 @@ impl Shape {
 }
 
 impl Polygon {
+    /// True where a position lies inside, holes out.
+    pub fn holds(&self, at: (f64, f64)) -> bool {
+        ring_holds(&self.outer, at) && !self.holes.iter().any(|h| ring_holds(h, at))
+    }
+
     /// Area in squares of its coordinates, holes out.
     pub fn area(&self) -> f64 {
         ring_area(&self.outer).abs() - self.holes.iter().map(|h| ring_area(h).abs()).sum::<f64>()
     }
+}
+
+/// True where a position lies inside a ring, even-odd.
+pub fn ring_holds(ring: &Ring, (x, y): (f64, f64)) -> bool {
+    let edges = ring.iter().zip(ring.iter().cycle().skip(1));
+    let crossed = edges.filter(|(a, b)| (a.1 > y) != (b.1 > y) && x < (b.0 - a.0) * (y - a.1) / (b.1 - a.1) + a.0);
+    crossed.count() % 2 == 1
 }
 
 /// Signed area of a ring, positive where it runs counter-clockwise with y upwards.

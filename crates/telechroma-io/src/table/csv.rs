@@ -47,33 +47,31 @@ pub fn to_text(header: &[String], rows: &[Vec<String>]) -> Result<String> {
 }
 
 /// A table written row by row, however long it is.
-pub struct Rows<W: Write> {
+pub struct Rows {
     place: Place,
-    out: csv::Writer<W>,
+    out: csv::Writer<Box<dyn Write>>,
     style: Style,
 }
 
-impl Rows<File> {
+impl Rows {
     /// A new file with its header.
     ///
     /// # Errors
     /// Where writing fails.
-    pub fn create(path: &Path, header: &[String], style: Style) -> Result<Rows<File>> {
+    pub fn create(path: &Path, header: &[String], style: Style) -> Result<Rows> {
         let file = File::create(path).map_err(|e| Error::io(path, e))?;
-        Rows::new(file, Place::file(path), header, style)
+        Rows::new(Box::new(file), Place::file(path), header, style)
     }
-}
 
-impl<W: Write> Rows<W> {
     /// The header on what is open already.
     ///
     /// # Errors
     /// Where writing fails.
-    pub fn to(out: W, header: &[String], style: Style) -> Result<Rows<W>> {
+    pub fn to(out: Box<dyn Write>, header: &[String], style: Style) -> Result<Rows> {
         Rows::new(out, Place::part("the table", ""), header, style)
     }
 
-    fn new(out: W, place: Place, header: &[String], style: Style) -> Result<Rows<W>> {
+    fn new(out: Box<dyn Write>, place: Place, header: &[String], style: Style) -> Result<Rows> {
         let out = csv::WriterBuilder::new().delimiter(style.separator).from_writer(out);
         let mut rows = Rows { place, out, style };
         rows.record(header.iter().cloned())?;
@@ -94,9 +92,12 @@ impl<W: Write> Rows<W> {
 
     fn record(&mut self, row: impl Iterator<Item = String>) -> Result<()> {
         let place = || self.place.clone();
-        self.out.write_record(row).map_err(|e| match e.into_kind() {
-            csv::ErrorKind::Io(cause) => Error::Io { place: place(), cause },
-            other => Error::malformed(place(), format!("cannot be written: {other:?}")),
+        self.out.write_record(row).map_err(|e| {
+            let text = e.to_string();
+            match e.into_kind() {
+                csv::ErrorKind::Io(cause) => Error::Io { place: place(), cause },
+                _ => Error::malformed(place(), format!("cannot be written: {text}")),
+            }
         })
     }
 

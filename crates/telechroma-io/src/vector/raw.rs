@@ -5,7 +5,7 @@ use std::path::Path;
 use telechroma_core::attribute::Value;
 use telechroma_core::feature::{Feature, Features, Field, as_kind, kind_of, mend};
 use telechroma_core::geo::Crs;
-use telechroma_core::plot::{Polygon, Ring, Shape};
+use telechroma_core::plot::{Polygon, Ring, Shape, ring_holds};
 
 use super::{Read, Source};
 use crate::error::{Error, Place, Result};
@@ -152,10 +152,7 @@ pub(super) fn nested(rings: Vec<Ring>) -> Vec<Polygon> {
 
 /// True where the middle of a ring's first edge lies inside another ring.
 fn holds(outer: &Ring, inner: &Ring) -> bool {
-    let (x, y) = ((inner[0].0 + inner[1].0) / 2.0, (inner[0].1 + inner[1].1) / 2.0);
-    let edges = outer.iter().zip(outer.iter().cycle().skip(1));
-    let crossed = edges.filter(|(a, b)| (a.1 > y) != (b.1 > y) && x < (b.0 - a.0) * (y - a.1) / (b.1 - a.1) + a.0);
-    crossed.count() % 2 == 1
+    ring_holds(outer, ((inner[0].0 + inner[1].0) / 2.0, (inner[0].1 + inner[1].1) / 2.0))
 }
 
 #[cfg(test)]

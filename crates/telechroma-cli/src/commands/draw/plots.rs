@@ -11,11 +11,10 @@ use telechroma_core::plot::{Weighting, cover};
 use telechroma_io::figure::{
     ClassFigure, Colour, Entry, Legend, MapFigure, NOTHING, Picture, RAMPS, Ramp, Shown, ends,
 };
-use telechroma_io::publish::Publisher;
 
-use crate::commands::chain::Out;
 use crate::commands::plots::{From, metric};
 use crate::context::Context;
+use crate::job::write_picture;
 use crate::report::Report;
 
 /// Draw plots coloured by a column: a number (a mean, a yield) or a text (a crop, a treatment)
@@ -97,16 +96,7 @@ pub fn run(args: &Args, ctx: &Context) -> Result<(), Report> {
             MapFigure { picture: &picture, shown, legend: Legend { label: args.by.clone(), ramp, range } }.png()
         }
     };
-    let png = png.map_err(|e| Report::failed(format!("the picture cannot be drawn: {e}")))?;
-    let naming = Out { out: Some(args.out.clone()) }.naming(&["png"]);
-    let Some(name) = naming.single else {
-        return Err(Report::usage(format!("{}: --out takes a .png file", args.out.display())));
-    };
-    let mut publisher = Publisher::new(&naming.root, ctx.overwrite)?;
-    let staged = publisher.stage(&name)?;
-    std::fs::write(&staged, png).map_err(|e| telechroma_io::Error::io(&staged, e))?;
-    publisher.publish()?;
-    ctx.progress.clear();
+    write_picture(&args.out, png, ctx)?;
     match ctx.json {
         true => ctx.print_json(&serde_json::json!({
             "outputs": [{"kind": "picture", "path": args.out.display().to_string()}],

@@ -12,13 +12,12 @@ use telechroma_core::plot::{Plot, Polygon};
 use telechroma_core::run::{Observer, Plan, Sink, run as run_plan};
 use telechroma_core::units::{Metres, TemperatureUnit};
 use telechroma_io::figure::{Legend, MapFigure, Picture, PictureEncoder, Shown, ends};
-use telechroma_io::publish::Publisher;
 use telechroma_io::vector::PlotFile;
 
 use super::files::{From, units, write};
 use crate::commands::chain::{Chain, layers};
 use crate::context::{Context, listed};
-use crate::job::{open_inputs, prepare_layers, ramp, tell_mended};
+use crate::job::{open_inputs, prepare_layers, ramp, tell_mended, write_picture};
 use crate::report::Report;
 
 /// Propose the shift and small turn by which plots fit the imagery best; nothing is moved unless --out says where to
@@ -233,16 +232,5 @@ fn draw(
     let values = picture.planes.iter().flatten().copied();
     let legend =
         Legend { label: layer.name.clone(), ramp: ramp(layer), range: ends(values, 1.0, 99.0).unwrap_or((0.0, 1.0)) };
-    let png = MapFigure { picture, shown, legend }
-        .png()
-        .map_err(|e| Report::failed(format!("the picture cannot be drawn: {e}")))?;
-    let naming = crate::commands::chain::Out { out: Some(path.to_path_buf()) }.naming(&["png"]);
-    let Some(name) = naming.single else {
-        return Err(Report::usage(format!("{}: --picture takes a .png file", path.display())));
-    };
-    let mut publisher = Publisher::new(&naming.root, ctx.overwrite)?;
-    let staged = publisher.stage(&name)?;
-    std::fs::write(&staged, png).map_err(|e| telechroma_io::Error::io(&staged, e))?;
-    publisher.publish()?;
-    Ok(())
+    write_picture(path, MapFigure { picture, shown, legend }.png(), ctx)
 }

@@ -14,7 +14,7 @@ use telechroma_io::vector::PlotFile;
 use super::files::From;
 use crate::commands::text::aligned;
 use crate::context::Context;
-use crate::job::{laid_on, open_inputs, tell_mended};
+use crate::job::{laid_on, open_inputs, tell_mended, write_one};
 use crate::report::Report;
 
 /// Check plots against a raster or a scene: their size in cells, what lies outside, what overlaps
@@ -58,13 +58,7 @@ pub fn run(args: &Args, ctx: &Context) -> Result<(), Report> {
     };
     let rows: Vec<Vec<String>> = plots.iter().zip(&found).map(row).collect();
     if let Some(out) = &args.out {
-        let naming = crate::commands::chain::Out { out: Some(out.clone()) }.naming(&["csv"]);
-        let Some(name) = naming.single else {
-            return Err(Report::usage(format!("{}: --out takes a .csv file", out.display())));
-        };
-        let mut publisher = telechroma_io::publish::Publisher::new(&naming.root, ctx.overwrite)?;
-        csv::write(&publisher.stage(&name)?, &header, &rows)?;
-        publisher.publish()?;
+        write_one(out, &["csv"], ctx, |at| Ok(csv::write(at, &header, &rows)?))?;
     }
     ctx.progress.clear();
     if ctx.json {

@@ -10,7 +10,7 @@ use telechroma_core::run::{Note, Observer};
 use telechroma_io::publish::Publisher;
 use telechroma_io::vector::{self, Source};
 
-use crate::commands::plotted::two_names;
+use crate::commands::plotted::Unsaid;
 use crate::context::Context;
 use crate::report::Report;
 
@@ -20,25 +20,13 @@ pub struct From {
     /// Polygons or points: .geojson, .gpkg, .shp, .parquet, or points as .csv
     #[arg(value_name = "PLOTS")]
     pub plots: PathBuf,
-    /// Which layer of a GeoPackage
-    #[arg(long, value_name = "NAME", help_heading = "Plots")]
-    pub plots_layer: Option<String>,
-    /// Columns of a CSV that hold x and y (longitude and latitude), such as east,north
-    #[arg(long, value_name = "X,Y", value_parser = two_names, help_heading = "Plots")]
-    pub plots_xy: Option<(String, String)>,
-    /// Coordinate system of a file that states none, such as EPSG:32633
-    #[arg(long, value_name = "CRS", value_parser = |t: &str| Crs::from_text(t), help_heading = "Plots")]
-    pub plots_crs: Option<Crs>,
+    #[command(flatten)]
+    pub unsaid: Unsaid,
 }
 
 impl From {
     pub fn source(&self) -> Source {
-        Source {
-            path: self.plots.clone(),
-            layer: self.plots_layer.clone(),
-            xy: self.plots_xy.clone(),
-            crs: self.plots_crs,
-        }
+        self.unsaid.source(&self.plots)
     }
 
     /// The features; what was mended is noted.
