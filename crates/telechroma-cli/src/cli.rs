@@ -3,6 +3,8 @@
 use clap::{Args, Parser, Subcommand};
 
 use crate::commands;
+use crate::context::Context;
+use crate::report::Report;
 
 /// Calibrates multispectral scenes, masks clouds, builds composites, computes indices and land surface temperature,
 /// and summarises them per plot.
@@ -68,4 +70,37 @@ pub enum Command {
     Sensors(commands::sensors::Args),
     Completions(commands::completions::Args),
     Man(commands::man::Args),
+}
+
+impl Command {
+    /// Does it.
+    ///
+    /// # Errors
+    /// Whatever goes wrong.
+    pub fn run(self, ctx: &Context) -> Result<(), Report> {
+        match self {
+            Command::Demo(a) => commands::demo::run(a, ctx),
+            Command::Run(a) => commands::run::run(a, ctx),
+            Command::Inspect(a) => commands::inspect::run(a, ctx),
+            Command::Calibrate(a) => commands::calibrate::run(a, ctx),
+            Command::Mask(a) => commands::mask::run(a, ctx),
+            Command::Composite(a) => commands::composite::run(a, ctx),
+            Command::Index(a) => commands::index::run(a, ctx),
+            Command::Assemble(a) => commands::assemble::run(a, ctx),
+            Command::Probe(a) => commands::probe::run(a, ctx),
+            Command::Plots(a) => commands::plots::run(a, ctx),
+            Command::Scenes(a) => commands::scenes::run(a, ctx),
+            Command::Declare(a) => commands::declare::run(a, ctx),
+            Command::Classify(a) => commands::classify::run(a, ctx),
+            Command::Compare(a) => commands::compare::run(a, ctx),
+            Command::Summarise(a) => commands::summarise::run(a, ctx),
+            Command::Series(a) => commands::series::run(a, ctx),
+            Command::Draw(a) => commands::draw::run(a, ctx),
+            Command::Slopes(a) => commands::slopes::run(a, ctx),
+            Command::Indices(a) => commands::indices::run(a, ctx),
+            Command::Sensors(a) => commands::sensors::run(a, ctx),
+            Command::Completions(a) => commands::completions::run(a, ctx),
+            Command::Man(a) => commands::man::run(a, ctx),
+        }
+    }
 }

@@ -20,6 +20,8 @@ pub struct Context {
     pub verbose: bool,
     /// Existing results are replaced.
     pub overwrite: bool,
+    /// Nothing is printed: a command is run for its files alone.
+    pub mute: bool,
     /// Listens to runs.
     pub progress: Progress,
 }
@@ -32,6 +34,9 @@ impl Context {
 
     /// Prints a result. A reader that went away is not an error.
     pub fn print(&self, text: &str) {
+        if self.mute {
+            return;
+        }
         let mut out = std::io::stdout().lock();
         let _ = out
             .write_all(text.as_bytes())

@@ -18,7 +18,7 @@ use std::sync::atomic::Ordering;
 use clap::Parser;
 use telechroma_core::run::Budget;
 
-use crate::cli::{Cli, Command, Common};
+use crate::cli::{Cli, Common};
 use crate::context::Context;
 use crate::exit::Exit;
 use crate::report::Report;
@@ -32,7 +32,7 @@ fn main() -> ExitCode {
         Ok(ctx) => ctx,
         Err(e) => return fail(&e, cli.common.json, color),
     };
-    let result = dispatch(cli.command, &ctx);
+    let result = cli.command.run(&ctx);
     ctx.progress.clear();
     match result {
         Ok(()) if ctx.strict && !ctx.progress.notes().is_empty() => {
@@ -63,35 +63,9 @@ fn context(common: &Common) -> Result<Context, Report> {
         strict: common.strict,
         verbose: common.verbose,
         overwrite: common.overwrite,
+        mute: false,
         progress: progress::Progress::new(common.quiet),
     })
-}
-
-fn dispatch(command: Command, ctx: &Context) -> Result<(), Report> {
-    match command {
-        Command::Demo(a) => commands::demo::run(a, ctx),
-        Command::Run(a) => commands::run::run(a, ctx),
-        Command::Inspect(a) => commands::inspect::run(a, ctx),
-        Command::Calibrate(a) => commands::calibrate::run(a, ctx),
-        Command::Mask(a) => commands::mask::run(a, ctx),
-        Command::Composite(a) => commands::composite::run(a, ctx),
-        Command::Index(a) => commands::index::run(a, ctx),
-        Command::Assemble(a) => commands::assemble::run(a, ctx),
-        Command::Probe(a) => commands::probe::run(a, ctx),
-        Command::Plots(a) => commands::plots::run(a, ctx),
-        Command::Scenes(a) => commands::scenes::run(a, ctx),
-        Command::Declare(a) => commands::declare::run(a, ctx),
-        Command::Classify(a) => commands::classify::run(a, ctx),
-        Command::Compare(a) => commands::compare::run(a, ctx),
-        Command::Summarise(a) => commands::summarise::run(a, ctx),
-        Command::Series(a) => commands::series::run(a, ctx),
-        Command::Draw(a) => commands::draw::run(a, ctx),
-        Command::Slopes(a) => commands::slopes::run(a, ctx),
-        Command::Indices(a) => commands::indices::run(a, ctx),
-        Command::Sensors(a) => commands::sensors::run(a, ctx),
-        Command::Completions(a) => commands::completions::run(a, ctx),
-        Command::Man(a) => commands::man::run(a, ctx),
-    }
 }
 
 fn fail(e: &Report, json: bool, color: clap::ColorChoice) -> ExitCode {

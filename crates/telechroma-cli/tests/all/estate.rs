@@ -48,6 +48,12 @@ fn the_demo_does_the_whole_job() {
     let rows = crate::table(&std::fs::read_to_string(th.join("results/tables/fields.csv")).unwrap());
     assert_eq!(rows.len(), 40 * 7);
     assert_eq!(rows.iter().filter(|r| r["plot_note"].starts_with("partly outside")).count(), 2 * 7);
+    // beside the campaign: crops through the season, and the trial with its harvest
+    let seasons = crate::table(&std::fs::read_to_string(th.join("results/tables/seasons.csv")).unwrap());
+    assert_eq!(seasons.iter().map(|r| r["crop"].as_str()).collect::<Vec<_>>(), ["buckwheat", "flax", "hay", "lupin"]);
+    for made in ["pictures/season.png", "pictures/trial_fit.png", "pictures/trial_ndvi.png", "plots/trial.gpkg"] {
+        assert!(th.join("results").join(made).is_file(), "{made}");
+    }
     // the demo may be run again over itself, but not over somebody's files
     p.ok(&["run", "campaign.toml", "--dry-run"]);
     p.ok(&["run", "campaign.toml", "--overwrite", "-q"]);
