@@ -3,7 +3,8 @@
 
 use proptest::prelude::*;
 use telechroma_core::graph::{Graph, NodeId};
-use telechroma_core::op::{BandRule, Choice, Choose, Chosen, Clear, Composite, OfChosen, Sample};
+use telechroma_core::op::{BandRule, Calibrator, Choice, Choose, Chosen, Clear, Composite, OfChosen, Sample};
+use telechroma_core::physics::{Calibration, Line};
 use telechroma_core::tile::{Cells, Kind};
 use telechroma_core::units::Unit;
 use telechroma_testkit::memory::{MemoryPlane, compute, grid};
@@ -103,6 +104,54 @@ proptest! {
                 v.sort_by(f64::total_cmp);
                 let want = if v.len() < at_least as usize { f64::NAN } else { plain(by, &v) };
                 prop_assert!(same(got, want), "{by:?}, cell {cell}: {got} for {want} of {v:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn ranks_among_counts_are_those_among_values(
+        looks in proptest::collection::vec(
+            proptest::collection::vec((any::<bool>(), prop_oneof![3 => 0u16..30, 1 => Just(u16::MAX)]), CELLS as usize), 1..20),
+        own in prop_oneof![Just(0.0), Just(1e-7)], gain in prop_oneof![Just(2e-5), Just(-2e-5)],
+        fill in proptest::option::of(Just(0u16)), percent in 0.0f64..=100.0,
+    ) {
+        let line = |i: usize| Line { gain: gain + own * i as f64, offset: -0.1 };
+        for by in [BandRule::Median, BandRule::Percentile(percent)] {
+            let mut g = Graph::new(grid(0, 0, CELLS, 1));
+            let (mut masks, mut planes) = (vec![], vec![]);
+            for (i, look) in looks.iter().enumerate() {
+                let mut plane = |name: &str, kind: Kind, unit: Unit, cells: Vec<u16>| {
+                    let grid = grid(0, 0, CELLS, 1);
+                    g.source(MemoryPlane::shared(&format!("{name}{i}"), grid, kind, unit, (32, 1), Cells::Bits(cells)), None).unwrap()
+                };
+                let hidden = look.iter().map(|(c, _)| u16::from(!c)).collect();
+                masks.push(plane("m", Kind::Flags { outside: 1 }, Unit::Flags, hidden));
+                planes.push(plane("c", Kind::Counts { fill }, Unit::Counts, look.iter().map(|(_, v)| *v).collect()));
+            }
+            let clear: Vec<NodeId> = masks.chunks(Clear::SCENES).map(|m| g.add(Clear, m).unwrap()).collect();
+            let samples =
+                (0..looks.len()).map(|i| Sample::Counts(Calibrator::new(Calibration::Line(line(i)), fill))).collect();
+            let op = Composite::new(by, samples, Unit::Reflectance, 1);
+            let node = g.add(op, &[clear, planes].concat()).unwrap();
+            let got = read(g, node);
+            for (cell, got) in got.iter().enumerate() {
+                let mut v: Vec<f32> = (looks.iter().enumerate())
+                    .filter(|(_, l)| l[cell].0 && Some(l[cell].1) != fill)
+                    .map(|(i, l)| (f64::from(l[cell].1) * line(i).gain + line(i).offset) as f32)
+                    .collect();
+                v.sort_by(f32::total_cmp);
+                let n = v.len();
+                let want = match by {
+                    _ if n == 0 => f32::NAN,
+                    BandRule::Median if n.is_multiple_of(2) => 0.5 * (v[n / 2 - 1] + v[n / 2]),
+                    BandRule::Median => v[n / 2],
+                    _ => {
+                        let h = (n - 1) as f64 * percent / 100.0;
+                        let (a, b) = (f64::from(v[h as usize]), f64::from(v[(h as usize + 1).min(n - 1)]));
+                        (a + h.fract() * (b - a)) as f32
+                    }
+                };
+                prop_assert_eq!(got.to_bits(), want.to_bits(), "{} {}", got, want);
             }
         }
     }

@@ -1,5 +1,7 @@
 //! Cells that stand out of their own series.
 
+use crate::stat::median;
+
 /// A jump in the blue since the last clear look that no change of the ground explains (Hagolle et al. 2010): the longer
 /// ago, the more is allowed; a redder jump is the ground's.
 pub fn is_blue_jump(blue: f64, red: f64, days: f64) -> bool {
@@ -16,18 +18,9 @@ const TO_SD: f64 = 1.4826;
 /// Median and median absolute deviation of known values; `values` is left sorted by distance from the median. NaN of
 /// none.
 pub fn robust(values: &mut [f64]) -> (f64, f64) {
-    let median = median(values);
-    values.iter_mut().for_each(|v| *v = (*v - median).abs());
-    (median, self::median(values))
-}
-
-fn median(values: &mut [f64]) -> f64 {
-    values.sort_unstable_by(f64::total_cmp);
-    match values.len() {
-        0 => f64::NAN,
-        n if n % 2 == 1 => values[n / 2],
-        n => (values[n / 2 - 1] + values[n / 2]) / 2.0,
-    }
+    let centre = median(values);
+    values.iter_mut().for_each(|v| *v = (*v - centre).abs());
+    (centre, median(values))
 }
 
 /// The highest value that still belongs to a series of this median and median absolute deviation; infinite where the

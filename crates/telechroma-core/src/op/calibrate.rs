@@ -33,6 +33,11 @@ impl Calibrator {
         self.fill
     }
 
+    /// The line, if it is one.
+    pub(crate) fn line(&self) -> Option<Line> {
+        if let Calibration::Line(line) = self.calibration { Some(line) } else { None }
+    }
+
     /// The line, or the table of every count's value: a logarithm for each sample would cost more than all else.
     pub(crate) fn rule(&self) -> Rule<'_> {
         match self.calibration {
@@ -62,15 +67,21 @@ impl Rule<'_> {
     /// Calibrates a row; fill is not looked at.
     #[inline(always)]
     pub(crate) fn row(&self, counts: &[u16], out: &mut [f32]) {
+        self.each(counts, out, |v| v);
+    }
+
+    /// The same, in another form.
+    #[inline(always)]
+    pub(crate) fn each<T>(&self, counts: &[u16], out: &mut [T], form: impl Fn(f32) -> T) {
         match self {
             Rule::Line(Line { gain, offset }) => {
                 for (o, c) in out.iter_mut().zip(counts) {
-                    *o = (f64::from(*c) * gain + offset) as f32;
+                    *o = form((f64::from(*c) * gain + offset) as f32);
                 }
             }
             Rule::Table(table) => {
                 for (o, c) in out.iter_mut().zip(counts) {
-                    *o = table[usize::from(*c)];
+                    *o = form(table[usize::from(*c)]);
                 }
             }
         }

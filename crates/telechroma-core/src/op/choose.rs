@@ -5,7 +5,7 @@ use std::str::FromStr;
 
 use super::Clear;
 use super::composite::{Plane, Sample, clear_lanes};
-use super::median::{LANES, Row, Usable};
+use super::lanes::{LANES, Lanes, Lit, Row, Usable};
 use crate::error::{Error, Result};
 use crate::graph::{Absence, Inputs, Op, bits_row, values_row};
 use crate::tile::{Kind, PlaneSpec, Tile};
@@ -77,7 +77,7 @@ struct Look<'a> {
     /// 1 + its number.
     number: u16,
     clear: &'a [u16],
-    bit: u32,
+    bit: u16,
     planes: Vec<Plane<'a>>,
     score: Option<&'a [f32]>,
 }
@@ -93,7 +93,7 @@ struct ChooseRow<'a, 'b> {
 #[derive(Default)]
 struct Work {
     values: Vec<Row>,
-    usable: Vec<Usable>,
+    usable: Vec<Lanes<u32>>,
     sums: Vec<Row>,
 }
 
@@ -104,26 +104,29 @@ impl wide::Loop for ChooseRow<'_, '_> {
         let bands = op.measured.len();
         for (chunk, cells) in cells.chunks_mut(LANES).enumerate() {
             let (at, n) = (chunk * LANES, cells.len());
-            let (mut k, mut seen) = (0, [0u32; LANES]);
+            let (mut k, mut seen) = (0, Usable::all(0));
             let mut numbers = [0u16; 1 << 10];
-            let (mut best, mut chosen) = ([f32::INFINITY; LANES], [0u16; LANES]);
+            let (mut best, mut chosen) = (Row::all(f32::INFINITY), Lanes::all(0u16));
             for look in looks {
-                let mut usable = [0; LANES];
+                let mut usable = Usable::all(0);
                 clear_lanes(look.clear, look.bit, at, n, &mut usable);
                 look.planes.iter().for_each(|p| p.valid(at, n, &mut usable));
                 if let Some(score) = look.score {
                     Plane::Values(score).valid(at, n, &mut usable);
                 }
-                if usable.iter().fold(0, |any, u| any | u) == 0 {
+                if usable.lit() == Lit::None {
                     continue;
                 }
-                seen.iter_mut().zip(&usable).for_each(|(s, u)| *s += u & 1);
+                usable.count(&mut seen);
                 match (op.choice, look.score) {
                     (Choice::Medoid, _) => {
                         for (b, i) in op.measured.iter().enumerate() {
                             look.planes[*i].values(at, n, &mut work.values[k * bands + b]);
                         }
-                        work.usable[k] = usable;
+                        // as wide as the distances they hide
+                        for l in 0..LANES {
+                            work.usable[k][l] = i32::from(usable[l] as i16) as u32;
+                        }
                         numbers[k] = look.number;
                         k += 1;
                     }
@@ -156,8 +159,8 @@ impl wide::Loop for ChooseRow<'_, '_> {
                     }
                 }
             }
-            for ((c, chosen), s) in cells.iter_mut().zip(chosen).zip(seen) {
-                *c = if s >= op.at_least { chosen } else { 0 };
+            for ((c, chosen), s) in cells.iter_mut().zip(*chosen).zip(*seen) {
+                *c = if u32::from(s) >= op.at_least { chosen } else { 0 };
             }
         }
     }
@@ -167,13 +170,13 @@ impl wide::Loop for ChooseRow<'_, '_> {
 #[inline(always)]
 fn medoid(work: &mut Work, k: usize, bands: usize) {
     let Work { values, usable, sums } = work;
-    sums[..k].fill([0.0; LANES]);
+    sums[..k].fill(Row::all(0.0));
     for i in 0..k {
         let (mine, _) = values[i * bands..].split_at(bands);
         let mut own = sums[i];
         for j in i + 1..k {
             let (theirs, _) = values[j * bands..].split_at(bands);
-            let mut squares = [0f32; LANES];
+            let mut squares = Row::all(0.0);
             for (a, b) in mine.iter().zip(theirs) {
                 for l in 0..LANES {
                     let d = a[l] - b[l];
@@ -218,9 +221,9 @@ impl Op for Choose {
         let scores = self.looks() + self.samples.iter().map(Vec::len).sum::<usize>();
         let mut work = Work::default();
         if self.choice == Choice::Medoid {
-            work.values.resize(scenes * self.measured.len(), [0.0; LANES]);
-            work.usable.resize(scenes, [0; LANES]);
-            work.sums.resize(scenes, [0.0; LANES]);
+            work.values.resize(scenes * self.measured.len(), Row::all(0.0));
+            work.usable.resize(scenes, Lanes::all(0));
+            work.sums.resize(scenes, Row::all(0.0));
         }
         for row in window.row..window.end_row() {
             let (mut looks, mut next) = (vec![], self.looks());
@@ -288,7 +291,7 @@ impl Op for Chosen {
             out.values_mut().fill(f32::NAN);
             return Ok(());
         };
-        let mut values = [0f32; LANES];
+        let mut values = Row::all(0.0);
         for row in window.row..window.end_row() {
             let at = out.row_range(&window, row);
             let cells = &mut out.values_mut()[at];
@@ -296,16 +299,15 @@ impl Op for Chosen {
             let chosen = bits_row(choice, &window, row);
             let planes: Vec<Option<Plane>> =
                 self.samples.iter().zip(1..).map(|(s, n)| Some(s.row(inputs.get(n)?, &window, row))).collect();
-            for (chunk, (cells, chosen)) in cells.chunks_mut(LANES).zip(chosen.chunks(LANES)).enumerate() {
-                let mut wanted: Vec<u16> = chosen.iter().copied().filter(|c| *c != 0).collect();
-                wanted.sort_unstable();
-                wanted.dedup();
-                for number in wanted {
-                    let Some(plane) = &planes[usize::from(number) - 1] else { continue };
-                    plane.values(chunk * LANES, cells.len(), &mut values);
-                    for ((o, c), v) in cells.iter_mut().zip(chosen).zip(&values) {
-                        *o = if *c == number { *v } else { *o };
-                    }
+            // neighbours were mostly seen on the same day: run by run
+            let mut first = 0;
+            for run in chosen.chunk_by(|a, b| a == b).flat_map(|run| run.chunks(LANES)) {
+                let (at, n) = (first, run.len());
+                first += n;
+                let plane = usize::from(run[0]).checked_sub(1).and_then(|i| planes[i].as_ref());
+                if let Some(plane) = plane {
+                    plane.values(at, n, &mut values);
+                    cells[at..at + n].copy_from_slice(&values[..n]);
                 }
             }
         }

@@ -1,16 +1,19 @@
 //! Many dates to one value a cell: the median, or another statistic, over the clear and valid samples.
 //!
 //! Counts are calibrated on the way in, in vectors: a calibrated copy of every scene's plane would take twice the memory
-//! of the counts. Statistics are taken after calibration, since each scene has its own gain.
+//! of the counts. Statistics are taken after calibration, since each scene may have its own gain; where all have the same
+//! rising line, ranks are found among the counts, and what was found is calibrated: the same bits for half the work.
 
 use std::fmt;
 
 use super::Clear;
 use super::calibrate::{Calibrator, Rule};
-use super::median::{LANES, Median, Pads, Row, Sort, Usable};
+use super::lanes::{LANES, Lanes, Lit, Row, Usable};
+use super::median::{Key, Median, Pads, Sort, key, middle, value};
 use crate::error::{Error, Result};
 use crate::graph::{Absence, Inputs, Op, bits_row, values_row};
 use crate::grid::Window;
+use crate::physics::Line;
 use crate::tile::{Kind, PlaneSpec, Tile};
 use crate::units::Unit;
 use crate::wide;
@@ -52,6 +55,7 @@ pub struct Composite {
 }
 
 /// A rule with its networks.
+#[derive(Debug)]
 enum Ready {
     Median(Median),
     Spread(Median),
@@ -74,24 +78,21 @@ impl Ready {
     }
 }
 
-impl fmt::Debug for Ready {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Ready::Median(_) => f.write_str("median"),
-            Ready::Spread(_) => f.write_str("spread"),
-            Ready::Percentile(p, _) => write!(f, "percentile {p}"),
-            Ready::Mean => f.write_str("mean"),
-            Ready::Min => f.write_str("min"),
-            Ready::Max => f.write_str("max"),
-        }
-    }
-}
-
 impl Composite {
     /// For one sample per scene, all in `unit` after calibration.
     pub fn new(by: BandRule, samples: Vec<Sample>, unit: Unit, at_least: u32) -> Composite {
         let ready = Ready::new(by, samples.len());
         Composite { samples, unit, at_least, ready }
+    }
+
+    /// The calibration of all samples, if it is one and in the order of the counts.
+    fn one_line(&self) -> Option<Line> {
+        let mut lines = self.samples.iter().map(|s| match s {
+            Sample::Counts(by) => by.line().filter(|l| l.gain > 0.0),
+            Sample::Values => None,
+        });
+        let first = lines.next()??;
+        lines.all(|l| l == Some(first)).then_some(first)
     }
 
     /// A scene's row.
@@ -100,21 +101,30 @@ impl Composite {
         Some(Live {
             plane: self.samples[i].row(plane, window, row),
             clear: bits_row(clear, window, row),
+            looks: i / Clear::SCENES,
             bit: 1 << (i % Clear::SCENES),
         })
     }
 
-    fn row(&self, live: &[Live], rows: &mut [Row], cells: &mut [f32]) {
-        let at_least = self.at_least;
-        match &self.ready {
-            Ready::Median(m) => wide::run(ComposeRow { rule: Middle(m), live, rows, at_least, cells }),
-            Ready::Spread(m) => wide::run(ComposeRow { rule: Spread(m), live, rows, at_least, cells }),
-            Ready::Percentile(p, sort) => {
-                wide::run(ComposeRow { rule: Percentile(*p, sort), live, rows, at_least, cells });
+    /// A tile by a rule.
+    fn tile<R: Rule64>(&self, mut rule: R, inputs: &Inputs, out: &mut Tile) {
+        let window = out.window;
+        let mut live: Vec<Live> = Vec::with_capacity(self.samples.len());
+        let mut shown = vec![vec![0; (window.cols as usize).div_ceil(LANES)]; self.looks()];
+        for row in window.row..window.end_row() {
+            // scenes that show something clearly in this row
+            live.clear();
+            for (looks, shown) in shown.iter_mut().enumerate() {
+                let Some(clear) = inputs.get(looks) else { continue };
+                wide::run(Shown { row: bits_row(clear, &window, row), shown });
+                let any = shown.iter().fold(0, |any, bits| any | bits);
+                let first = looks * Clear::SCENES;
+                let scenes = (first..self.samples.len()).take(Clear::SCENES).filter(|i| any >> (i - first) & 1 == 1);
+                live.extend(scenes.filter_map(|i| self.scene(inputs, i, &window, row)));
             }
-            Ready::Mean => wide::run(ComposeRow { rule: Mean, live, rows, at_least, cells }),
-            Ready::Min => wide::run(ComposeRow { rule: Least, live, rows, at_least, cells }),
-            Ready::Max => wide::run(ComposeRow { rule: Most, live, rows, at_least, cells }),
+            let range = out.row_range(&window, row);
+            let cells = &mut out.values_mut()[range];
+            wide::run(ComposeRow { rule: &mut rule, live: &live, shown: &shown, at_least: self.at_least, cells });
         }
     }
 
@@ -134,8 +144,10 @@ impl fmt::Debug for Composite {
 struct Live<'a> {
     plane: Plane<'a>,
     clear: &'a [u16],
+    /// Which of the planes of clear looks that is.
+    looks: usize,
     /// The scene's bit in `clear`.
-    bit: u32,
+    bit: u16,
 }
 
 /// A row of a scene's plane.
@@ -180,8 +192,9 @@ impl Plane<'_> {
     pub(super) fn valid(&self, at: usize, n: usize, usable: &mut Usable) {
         match self {
             Plane::Counts { row, fill, .. } => {
-                let fill = fill.map_or(u32::MAX, u32::from);
-                of_lanes(&row[at..at + n], usable, |u, c| if u32::from(c) != fill { u } else { 0 });
+                if let Some(fill) = fill {
+                    of_lanes(&row[at..at + n], usable, |u, c| if c != *fill { u } else { 0 });
+                }
             }
             Plane::Values(row) => of_lanes(&row[at..at + n], usable, |u, v| if v.is_finite() { u } else { 0 }),
         }
@@ -190,19 +203,25 @@ impl Plane<'_> {
     /// The calibrated values.
     #[inline(always)]
     pub(super) fn values(&self, at: usize, n: usize, out: &mut Row) {
+        self.each(at, n, out, |v| v);
+    }
+
+    /// The same, in another form.
+    #[inline(always)]
+    fn each<T: Copy>(&self, at: usize, n: usize, out: &mut Lanes<T>, form: impl Fn(f32) -> T) {
         match self {
             Plane::Counts { row, rule, .. } => match <&[u16; LANES]>::try_from(&row[at..at + n]) {
-                Ok(counts) => rule.row(counts, out),
-                Err(_) => rule.row(&row[at..at + n], &mut out[..n]),
+                Ok(counts) => rule.each(counts, &mut out[..], form),
+                Err(_) => rule.each(&row[at..at + n], &mut out[..n], form),
             },
-            Plane::Values(row) => of_lanes(&row[at..at + n], out, |_, v| v),
+            Plane::Values(row) => of_lanes(&row[at..at + n], out, |_, v| form(v)),
         }
     }
 }
 
 /// Changes lanes by cells. Nearly always all of them: a loop whose length the compiler knows is a few vectors.
 #[inline(always)]
-fn of_lanes<T: Copy, U: Copy>(cells: &[T], lanes: &mut [U; LANES], change: impl Fn(U, T) -> U) {
+fn of_lanes<T: Copy, U: Copy>(cells: &[T], lanes: &mut Lanes<U>, change: impl Fn(U, T) -> U) {
     match <&[T; LANES]>::try_from(cells) {
         Ok(cells) => {
             for l in 0..LANES {
@@ -215,91 +234,253 @@ fn of_lanes<T: Copy, U: Copy>(cells: &[T], lanes: &mut [U; LANES], change: impl 
 
 /// Which of `n` cells from `at` on a scene shows clearly. Lanes from `n` on are left as they are.
 #[inline(always)]
-pub(super) fn clear_lanes(clear: &[u16], bit: u32, at: usize, n: usize, usable: &mut Usable) {
-    of_lanes(&clear[at..at + n], usable, |_, m| if u32::from(m) & bit != 0 { u32::MAX } else { 0 });
+pub(super) fn clear_lanes(clear: &[u16], bit: u16, at: usize, n: usize, usable: &mut Usable) {
+    of_lanes(&clear[at..at + n], usable, |_, m| if m & bit != 0 { u16::MAX } else { 0 });
 }
 
 impl Live<'_> {
-    /// Which of `n` cells from `at` on may be used; false if none.
+    /// Which of `n` cells from `at` on may be used, and how many.
     #[inline(always)]
-    fn usable(&self, at: usize, n: usize, usable: &mut Usable) -> bool {
+    fn usable(&self, (at, n): (usize, usize), shown: &[Vec<u16>], usable: &mut Usable) -> Lit {
+        if shown[self.looks][at / LANES] & self.bit == 0 {
+            return Lit::None;
+        }
         self.plane.ahead(at + AHEAD);
-        clear_lanes(self.clear, self.bit, at, n, usable);
-        self.plane.valid(at, n, usable);
         // lanes beyond the row's end hold nothing
-        usable.iter().fold(0, |any, u| any | u) != 0
+        if !self.counted(at, n, usable) {
+            clear_lanes(self.clear, self.bit, at, n, usable);
+            self.plane.valid(at, n, usable);
+        }
+        usable.lit()
+    }
+
+    /// The mask of counts in all lanes, at once: one that is stored, loaded and stored again is waited for. False for
+    /// anything else.
+    #[inline(always)]
+    fn counted(&self, at: usize, n: usize, usable: &mut Usable) -> bool {
+        let Plane::Counts { row, fill: Some(fill), .. } = &self.plane else { return false };
+        let lanes = |row: &[u16]| <[u16; LANES]>::try_from(&row[at..at + n]);
+        let (Ok(clear), Ok(counts)) = (lanes(self.clear), lanes(row)) else { return false };
+        for l in 0..LANES {
+            usable[l] = if (clear[l] & self.bit != 0) & (counts[l] != *fill) { u16::MAX } else { 0 };
+        }
+        true
     }
 }
 
 /// One row of cells, by some rule. Each rule is a loop of its own: several in one are compiled worse.
 struct ComposeRow<'a, 'b, R> {
-    rule: R,
+    rule: &'a mut R,
     live: &'a [Live<'b>],
-    rows: &'a mut [Row],
+    shown: &'a [Vec<u16>],
     at_least: u32,
     cells: &'a mut [f32],
 }
 
-/// How samples of up to 64 cells become values.
+/// The scenes, and for each plane of clear looks the scenes that show any of 64 cells clearly.
+type Shows<'a, 'b> = (&'a [Live<'b>], &'a [Vec<u16>]);
+
+/// How samples of up to 64 cells become values, with the space for it.
 trait Rule64 {
     /// Of `span.1` cells from `span.0` on; adds each cell's samples to `seen`.
-    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row);
+    fn of(&mut self, shows: Shows, span: (usize, usize), seen: &mut Lanes<u16>, out: &mut Row);
 }
 
 impl<R: Rule64> wide::Loop for ComposeRow<'_, '_, R> {
     #[inline(always)]
     fn run(self) {
-        let ComposeRow { rule, live, rows, at_least, cells } = self;
-        let mut result = [0f32; LANES];
+        let ComposeRow { rule, live, shown, at_least, cells } = self;
+        let mut result = Row::all(0.0);
         for (chunk, cells) in cells.chunks_mut(LANES).enumerate() {
             let (at, n) = (chunk * LANES, cells.len());
-            let mut seen = [0u32; LANES];
-            rule.of(live, rows, (at, n), &mut seen, &mut result);
-            cells.copy_from_slice(&result[..n]);
+            let mut seen = Lanes::all(0);
+            rule.of((live, shown), (at, n), &mut seen, &mut result);
+            match <&mut [f32; LANES]>::try_from(&mut *cells) {
+                Ok(all) => *all = *result,
+                Err(_) => cells.copy_from_slice(&result[..n]),
+            }
             if at_least > 1 {
-                for (c, s) in cells.iter_mut().zip(seen) {
-                    *c = if s >= at_least { *c } else { f32::NAN };
+                for (c, s) in cells.iter_mut().zip(*seen) {
+                    *c = if u32::from(s) >= at_least { *c } else { f32::NAN };
                 }
             }
         }
     }
 }
 
-struct Middle<'a>(&'a Median);
-struct Spread<'a>(&'a Median);
-struct Percentile<'a>(f64, &'a Sort);
+/// Samples that networks sort.
+struct Stack<K> {
+    rows: Vec<Lanes<K>>,
+}
+
+/// Samples as keys of their values, or as counts that one line calibrates.
+trait Ranked: Key {
+    /// What turns a key into a value.
+    type Back: Copy;
+    /// The samples of a scene.
+    fn load(plane: &Plane, span: (usize, usize), out: &mut Lanes<Self>);
+    /// The values.
+    fn back(by: Self::Back, keys: &Lanes<Self>, out: &mut Row);
+}
+
+impl Ranked for i32 {
+    type Back = ();
+
+    #[inline(always)]
+    fn load(plane: &Plane, (at, n): (usize, usize), out: &mut Lanes<i32>) {
+        plane.each(at, n, out, key);
+    }
+
+    #[inline(always)]
+    fn back((): (), keys: &Lanes<i32>, out: &mut Row) {
+        out.iter_mut().zip(keys.iter()).for_each(|(v, k)| *v = value(*k));
+    }
+}
+
+impl Ranked for u16 {
+    type Back = Line;
+
+    #[inline(always)]
+    fn load(plane: &Plane, (at, n): (usize, usize), out: &mut Lanes<u16>) {
+        if let Plane::Counts { row, .. } = plane {
+            of_lanes(&row[at..at + n], out, |_, c| c);
+        }
+    }
+
+    #[inline(always)]
+    fn back(line: Line, keys: &Lanes<u16>, out: &mut Row) {
+        Rule::Line(line).row(&keys[..], &mut out[..]);
+    }
+}
+
+impl<K: Ranked> Stack<K> {
+    fn new(scenes: usize) -> Stack<K> {
+        Stack { rows: vec![Lanes::all(K::GREATEST); scenes] }
+    }
+
+    /// Loads what may be used; tells how many rows there are.
+    #[inline(always)]
+    fn fill(
+        &mut self,
+        (live, shown): Shows,
+        (at, n): (usize, usize),
+        pads: &mut Pads<K>,
+        seen: &mut Lanes<u16>,
+        change: impl Fn(&mut Lanes<K>),
+    ) -> usize {
+        let (mut k, mut usable) = (0, Usable::all(0));
+        for scene in live {
+            let lit = scene.usable((at, n), shown, &mut usable);
+            if lit != Lit::None {
+                K::load(&scene.plane, (at, n), &mut self.rows[k]);
+                change(&mut self.rows[k]);
+                if lit == Lit::Some {
+                    pads.apply(&usable, &mut self.rows[k]);
+                }
+                k += 1;
+                usable.count(seen);
+            }
+        }
+        k
+    }
+
+    /// The median of `k` rows.
+    #[inline(always)]
+    fn median(&mut self, k: usize, by: (&Median, K::Back), pads: &Pads<K>, seen: &Lanes<u16>, out: &mut Row) {
+        let (low, high) = by.0.of(&mut self.rows[..k]);
+        let (mut a, mut b) = (Row::all(f32::NAN), Row::all(f32::NAN));
+        if k > 0 {
+            K::back(by.1, &self.rows[low], &mut a);
+            K::back(by.1, &self.rows[high], &mut b);
+        }
+        middle(k, (&a, &b), pads, seen, out);
+    }
+}
+
+struct Middle<'a, K: Ranked>(&'a Median, K::Back, Stack<K>);
+struct Spread<'a>(&'a Median, Stack<i32>);
+
+/// With the ranks below and above, and where between them it lies, by how many samples there are.
+struct Percentile<'a, K: Ranked> {
+    ranks: Vec<(usize, usize, f64)>,
+    sort: &'a Sort,
+    back: K::Back,
+    stack: Stack<K>,
+}
+
 struct Mean;
 struct Least;
 struct Most;
 
-impl Rule64 for Middle<'_> {
+impl<K: Ranked> Rule64 for Middle<'_, K> {
     #[inline(always)]
-    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row) {
-        middle(self.0, live, None, rows, span, seen, out);
+    fn of(&mut self, shows: Shows, span: (usize, usize), seen: &mut Lanes<u16>, out: &mut Row) {
+        let mut pads = Pads::around();
+        let k = self.2.fill(shows, span, &mut pads, seen, |_| ());
+        self.2.median(k, (self.0, self.1), &pads, seen, out);
     }
 }
 
 impl Rule64 for Spread<'_> {
     #[inline(always)]
-    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row) {
-        middle(self.0, live, None, rows, span, seen, out);
-        let (centre, mut again) = (*out, [0u32; LANES]);
-        middle(self.0, live, Some(&centre), rows, span, &mut again, out);
+    fn of(&mut self, shows: Shows, span: (usize, usize), seen: &mut Lanes<u16>, out: &mut Row) {
+        let mut pads = Pads::around();
+        let k = self.1.fill(shows, span, &mut pads, seen, |_| ());
+        self.1.median(k, (self.0, ()), &pads, seen, out);
+        let (centre, mut again, mut pads) = (*out, Lanes::all(0), Pads::around());
+        let distance = |keys: &mut Lanes<i32>| {
+            keys.iter_mut().zip(centre.iter()).for_each(|(k, c)| *k = key((value(*k) - c).abs()));
+        };
+        let k = self.1.fill(shows, span, &mut pads, &mut again, distance);
+        self.1.median(k, (self.0, ()), &pads, seen, out);
     }
 }
 
-impl Rule64 for Percentile<'_> {
+impl<'a, K: Ranked> Percentile<'a, K> {
+    fn new(p: f64, sort: &'a Sort, back: K::Back, scenes: usize) -> Percentile<'a, K> {
+        let rank = |seen: usize| {
+            let h = seen.saturating_sub(1) as f64 * p / 100.0;
+            let low = h as usize;
+            (low, (low + 1).min(seen.saturating_sub(1)), h - low as f64)
+        };
+        Percentile { ranks: (0..=scenes).map(rank).collect(), sort, back, stack: Stack::new(scenes) }
+    }
+}
+
+impl<K: Ranked> Rule64 for Percentile<'_, K> {
+    /// Samples sorted, those that may not be used last: how many may differs from cell to cell, and so does the rank.
     #[inline(always)]
-    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row) {
-        percentile(self.0, self.1, live, rows, span, seen, out);
+    fn of(&mut self, shows: Shows, span: (usize, usize), seen: &mut Lanes<u16>, out: &mut Row) {
+        let Percentile { ranks, sort, back, stack } = self;
+        let k = stack.fill(shows, span, &mut Pads::above(), seen, |_| ());
+        let rows = &mut stack.rows[..k];
+        sort.of(rows);
+        let (mut low, mut high, mut part) = (Lanes::all(K::GREATEST), Lanes::all(K::GREATEST), Lanes::all(0f64));
+        let all = seen.iter().fold(0, |differ, s| differ | (s ^ seen[0])) == 0;
+        if all && seen[0] > 0 {
+            let (a, b, share) = ranks[usize::from(seen[0])];
+            (low, high, part) = (rows[a], rows[b], Lanes::all(share));
+        } else {
+            for l in (0..LANES).filter(|l| seen[*l] > 0) {
+                let (a, b, share) = ranks[usize::from(seen[l])];
+                (low[l], high[l], part[l]) = (rows[a][l], rows[b][l], share);
+            }
+        }
+        let (mut a, mut b) = (Row::all(0.0), Row::all(0.0));
+        K::back(*back, &low, &mut a);
+        K::back(*back, &high, &mut b);
+        for l in 0..LANES {
+            let between = (f64::from(a[l]) + part[l] * (f64::from(b[l]) - f64::from(a[l]))) as f32;
+            out[l] = if seen[l] > 0 { between } else { f32::NAN };
+        }
     }
 }
 
 impl Rule64 for Mean {
     #[inline(always)]
-    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row) {
-        let mut sums = [0f64; LANES];
-        fold(live, rows, span, seen, &mut sums, |sum, v| sum + f64::from(v));
+    fn of(&mut self, shows: Shows, span: (usize, usize), seen: &mut Lanes<u16>, out: &mut Row) {
+        let mut sums = Lanes::all(0f64);
+        fold(shows, span, seen, &mut sums, |sum, v| sum + f64::from(v));
         for l in 0..LANES {
             out[l] = (sums[l] / f64::from(seen[l])) as f32;
         }
@@ -308,114 +489,58 @@ impl Rule64 for Mean {
 
 impl Rule64 for Least {
     #[inline(always)]
-    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row) {
-        *out = [f32::NAN; LANES];
-        fold(live, rows, span, seen, out, f32::min);
+    fn of(&mut self, shows: Shows, span: (usize, usize), seen: &mut Lanes<u16>, out: &mut Row) {
+        *out = Row::all(f32::NAN);
+        fold(shows, span, seen, out, f32::min);
     }
 }
 
 impl Rule64 for Most {
     #[inline(always)]
-    fn of(&self, live: &[Live], rows: &mut [Row], span: (usize, usize), seen: &mut [u32; LANES], out: &mut Row) {
-        *out = [f32::NAN; LANES];
-        fold(live, rows, span, seen, out, f32::max);
-    }
-}
-
-/// The median of `n` cells from `at` on, or of their distances from a centre.
-#[inline(always)]
-fn middle(
-    median: &Median,
-    live: &[Live],
-    centre: Option<&Row>,
-    rows: &mut [Row],
-    (at, n): (usize, usize),
-    seen: &mut [u32; LANES],
-    result: &mut Row,
-) {
-    let (mut k, mut pads, mut usable) = (0, Pads::new(), [0; LANES]);
-    for scene in live {
-        if scene.usable(at, n, &mut usable) {
-            scene.plane.values(at, n, &mut rows[k]);
-            if let Some(centre) = centre {
-                rows[k].iter_mut().zip(centre).for_each(|(v, c)| *v = (*v - c).abs());
-            }
-            pads.apply(&usable, &mut rows[k]);
-            k += 1;
-            seen.iter_mut().zip(&usable).for_each(|(s, u)| *s += u & 1);
-        }
-    }
-    median.of(&mut rows[..k], &pads, result);
-}
-
-/// Samples sorted, those that may not be used last: how many may differs from cell to cell, and so does the rank.
-#[inline(always)]
-fn percentile(
-    p: f64,
-    sort: &Sort,
-    live: &[Live],
-    rows: &mut [Row],
-    (at, n): (usize, usize),
-    seen: &mut [u32; LANES],
-    result: &mut Row,
-) {
-    let (mut k, mut usable) = (0, [0; LANES]);
-    for scene in live {
-        if scene.usable(at, n, &mut usable) {
-            scene.plane.values(at, n, &mut rows[k]);
-            for ((v, u), s) in rows[k].iter_mut().zip(&usable).zip(seen.iter_mut()) {
-                *v = f32::from_bits(v.to_bits() & u | f32::INFINITY.to_bits() & !u);
-                *s += u & 1;
-            }
-            k += 1;
-        }
-    }
-    sort.of(&mut rows[..k]);
-    for l in 0..LANES {
-        if seen[l] == 0 {
-            result[l] = f32::NAN;
-            continue;
-        }
-        let h = f64::from(seen[l] - 1) * p / 100.0;
-        let low = h as usize;
-        let (a, b) = (rows[low][l], rows[(low + 1).min(seen[l] as usize - 1)][l]);
-        result[l] = (f64::from(a) + (h - low as f64) * (f64::from(b) - f64::from(a))) as f32;
+    fn of(&mut self, shows: Shows, span: (usize, usize), seen: &mut Lanes<u16>, out: &mut Row) {
+        *out = Row::all(f32::NAN);
+        fold(shows, span, seen, out, f32::max);
     }
 }
 
 /// Takes each usable sample into the sum of its lane.
 #[inline(always)]
 fn fold<T: Copy>(
-    live: &[Live],
-    rows: &mut [Row],
+    (live, shown): Shows,
     (at, n): (usize, usize),
-    seen: &mut [u32; LANES],
-    sums: &mut [T; LANES],
+    seen: &mut Lanes<u16>,
+    sums: &mut Lanes<T>,
     take: impl Fn(T, f32) -> T,
 ) {
-    let mut usable = [0; LANES];
+    let (mut usable, mut values) = (Usable::all(0), Row::all(0.0));
     for scene in live {
-        if scene.usable(at, n, &mut usable) {
-            scene.plane.values(at, n, &mut rows[0]);
+        if scene.usable((at, n), shown, &mut usable) != Lit::None {
+            scene.plane.values(at, n, &mut values);
             for l in 0..LANES {
-                let with = take(sums[l], rows[0][l]);
+                let with = take(sums[l], values[l]);
                 sums[l] = if usable[l] != 0 { with } else { sums[l] };
-                seen[l] += usable[l] & 1;
             }
+            usable.count(seen);
         }
     }
 }
 
-/// All bits that are set in a row.
-struct AnyBits<'a> {
+/// All bits that are set in 64 cells of a row, for each 64: what shows nothing is passed over before it is read.
+struct Shown<'a> {
     row: &'a [u16],
-    any: &'a mut u16,
+    shown: &'a mut [u16],
 }
 
-impl wide::Loop for AnyBits<'_> {
+impl wide::Loop for Shown<'_> {
     #[inline(always)]
     fn run(self) {
-        *self.any = self.row.iter().fold(0, |any, bits| any | bits);
+        let (whole, rest) = self.row.as_chunks::<LANES>();
+        for (shown, cells) in self.shown.iter_mut().zip(whole) {
+            *shown = cells.iter().fold(0, |any, bits| any | bits);
+        }
+        if let Some(last) = self.shown.get_mut(whole.len()) {
+            *last = rest.iter().fold(0, |any, bits| any | bits);
+        }
     }
 }
 
@@ -437,22 +562,20 @@ impl Op for Composite {
     }
 
     fn compute(&self, inputs: &Inputs, out: &mut Tile) -> Result<()> {
-        let window = out.window;
-        let mut rows: Vec<Row> = vec![[0.0; LANES]; self.samples.len()];
-        let mut live: Vec<Live> = Vec::with_capacity(self.samples.len());
-        for row in window.row..window.end_row() {
-            // scenes that show something clearly in this row
-            live.clear();
-            for looks in 0..self.looks() {
-                let Some(clear) = inputs.get(looks) else { continue };
-                let mut any = 0;
-                wide::run(AnyBits { row: bits_row(clear, &window, row), any: &mut any });
-                let first = looks * Clear::SCENES;
-                let scenes = (first..self.samples.len()).take(Clear::SCENES).filter(|i| any >> (i - first) & 1 == 1);
-                live.extend(scenes.filter_map(|i| self.scene(inputs, i, &window, row)));
+        let scenes = self.samples.len();
+        match (&self.ready, self.one_line()) {
+            (Ready::Median(m), Some(line)) => self.tile(Middle(m, line, Stack::<u16>::new(scenes)), inputs, out),
+            (Ready::Median(m), None) => self.tile(Middle(m, (), Stack::<i32>::new(scenes)), inputs, out),
+            (Ready::Percentile(p, sort), Some(line)) => {
+                self.tile(Percentile::<u16>::new(*p, sort, line, scenes), inputs, out);
             }
-            let range = out.row_range(&window, row);
-            self.row(&live, &mut rows, &mut out.values_mut()[range]);
+            (Ready::Percentile(p, sort), None) => {
+                self.tile(Percentile::<i32>::new(*p, sort, (), scenes), inputs, out);
+            }
+            (Ready::Spread(m), _) => self.tile(Spread(m, Stack::new(scenes)), inputs, out),
+            (Ready::Mean, _) => self.tile(Mean, inputs, out),
+            (Ready::Min, _) => self.tile(Least, inputs, out),
+            (Ready::Max, _) => self.tile(Most, inputs, out),
         }
         Ok(())
     }

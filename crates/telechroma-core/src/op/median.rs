@@ -1,18 +1,17 @@
 //! The masked median of a stack of cells, by a selection network over vectors of cells; and sorting networks.
 //!
-//! Masked samples are replaced by +∞ and −∞ in turn, so the wanted ranks are the same two for every cell (k/2 − 1 and
-//! k/2 of k samples) whatever its number of valid samples: the network needs no branches, and only those of its
-//! comparators that reach the two ranks (Batcher's merge exchange; Knuth, TAOCP 3, 5.2.2 M). A cell without a valid
-//! sample comes out as NaN by itself, (−∞ + ∞) / 2. The scalar twin in the tests gives the same bits.
+//! Masked samples are replaced by the greatest and the least key in turn, so the wanted ranks are the same two for every
+//! cell (k/2 − 1 and k/2 of k samples) whatever its number of valid samples: the network needs no branches, and only
+//! those of its comparators that reach the two ranks (Batcher's merge exchange; Knuth, TAOCP 3, 5.2.2 M). The scalar twin
+//! in the tests gives the same bits.
+//!
+//! Keys are whole numbers in the order of the samples: the compiler makes plain vectors of their least and greatest,
+//! where it stores a choice of floating-point numbers under a mask, which the next comparator would have to wait for.
 
-/// Cells handled at once: the rows of some dozens of samples stay in the first-level cache.
-pub(crate) const LANES: usize = 64;
+use std::fmt;
+use std::ops::Not;
 
-/// One row of samples.
-pub(crate) type Row = [f32; LANES];
-
-/// All bits set where a lane's sample may be used, none elsewhere.
-pub(crate) type Usable = [u32; LANES];
+use super::lanes::{LANES, Lanes, Row, Usable};
 
 /// Which outputs of a comparator are still wanted.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -28,6 +27,12 @@ type Comparator = (u16, u16, Keep);
 /// Selection networks for every number of samples up to the most that was asked for.
 pub(crate) struct Median {
     networks: Vec<Vec<Comparator>>,
+}
+
+impl fmt::Debug for Median {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "to {}", self.networks.len() - 1)
+    }
 }
 
 /// The comparators that bring the wanted ranks of `k` samples to their wires.
@@ -73,17 +78,24 @@ impl Median {
         Median { networks: (0..=most).map(|k| network(k, middle(k))).collect() }
     }
 
-    /// The median of each lane of `rows`, whose masked samples are ±∞ as [`Pads`] made them. The rows are rearranged.
+    /// Brings the two middle ones of each lane to their places and tells where these are, the lower first; one place
+    /// where there is one row. The rows are rearranged.
     #[inline(always)]
-    pub(crate) fn of(&self, rows: &mut [Row], pads: &Pads, out: &mut Row) {
+    pub(crate) fn of<K: Key>(&self, rows: &mut [Lanes<K>]) -> (usize, usize) {
         compare(rows, &self.networks[rows.len()]);
-        middle(rows, pads, out);
+        ((rows.len() / 2).saturating_sub(1), rows.len() / 2)
     }
 }
 
 /// Sorting networks for every number of samples up to the most that was asked for.
 pub(crate) struct Sort {
     networks: Vec<Vec<Comparator>>,
+}
+
+impl fmt::Debug for Sort {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "to {}", self.networks.len() - 1)
+    }
 }
 
 impl Sort {
@@ -94,26 +106,59 @@ impl Sort {
 
     /// Sorts each lane of `rows`, lowest first.
     #[inline(always)]
-    pub(crate) fn of(&self, rows: &mut [Row]) {
+    pub(crate) fn of<K: Key>(&self, rows: &mut [Lanes<K>]) {
         compare(rows, &self.networks[rows.len()]);
     }
 }
 
-#[inline(always)]
-fn lower(a: f32, b: f32) -> f32 {
-    if a < b { a } else { b }
+/// What networks sort.
+pub(crate) trait Key: Copy + Ord + Not<Output = Self> {
+    /// The greatest; its complement is the least.
+    const GREATEST: Self;
+
+    /// The key where its sample may be used, the other elsewhere.
+    fn pick(usable: u16, key: Self, other: Self) -> Self;
 }
 
+/// Counts are in the order of their values where one line that rises calibrates them all.
+impl Key for u16 {
+    const GREATEST: u16 = u16::MAX;
+
+    #[inline(always)]
+    fn pick(usable: u16, key: u16, other: u16) -> u16 {
+        key & usable | other & !usable
+    }
+}
+
+/// Values, as [`key`] orders them.
+impl Key for i32 {
+    const GREATEST: i32 = i32::MAX;
+
+    #[inline(always)]
+    fn pick(usable: u16, key: i32, other: i32) -> i32 {
+        let usable = i32::from(usable as i16);
+        key & usable | other & !usable
+    }
+}
+
+/// A whole number in the order of the value (IEEE 754 totalOrder).
 #[inline(always)]
-fn upper(a: f32, b: f32) -> f32 {
-    if a > b { a } else { b }
+pub(crate) fn key(value: f32) -> i32 {
+    let bits = value.to_bits() as i32;
+    bits ^ (bits >> 31 & i32::MAX)
+}
+
+/// The value of a key.
+#[inline(always)]
+pub(crate) fn value(key: i32) -> f32 {
+    f32::from_bits((key ^ (key >> 31 & i32::MAX)) as u32)
 }
 
 /// Lanes of one comparator at a time: as many as the widest vectors have.
-const STEP: usize = 16;
+const STEP: usize = 32;
 
 #[inline(always)]
-fn compare(rows: &mut [Row], net: &[Comparator]) {
+fn compare<K: Key>(rows: &mut [Lanes<K>], net: &[Comparator]) {
     for &(i, j, keep) in net {
         // the first wire is always the lower one: two rows apart, and what is kept is asked once for all lanes
         let (before, from) = rows.split_at_mut(usize::from(j));
@@ -122,19 +167,19 @@ fn compare(rows: &mut [Row], net: &[Comparator]) {
             Keep::Both => {
                 for at in (0..LANES).step_by(STEP) {
                     let (x, y) = (vector(a, at), vector(b, at));
-                    a[at..at + STEP].copy_from_slice(&each(&x, &y, lower));
-                    b[at..at + STEP].copy_from_slice(&each(&x, &y, upper));
+                    a[at..at + STEP].copy_from_slice(&each(&x, &y, K::min));
+                    b[at..at + STEP].copy_from_slice(&each(&x, &y, K::max));
                 }
             }
             Keep::Lower => {
                 for at in (0..LANES).step_by(STEP) {
-                    let low = each(&vector(a, at), &vector(b, at), lower);
+                    let low = each(&vector(a, at), &vector(b, at), K::min);
                     a[at..at + STEP].copy_from_slice(&low);
                 }
             }
             Keep::Upper => {
                 for at in (0..LANES).step_by(STEP) {
-                    let high = each(&vector(a, at), &vector(b, at), upper);
+                    let high = each(&vector(a, at), &vector(b, at), K::max);
                     b[at..at + STEP].copy_from_slice(&high);
                 }
             }
@@ -142,59 +187,57 @@ fn compare(rows: &mut [Row], net: &[Comparator]) {
     }
 }
 
-/// Lanes of a row as one vector: whole vectors in and out, since the compiler must not store under a mask what the next
-/// comparator loads.
+/// Lanes of a row as one vector.
 #[inline(always)]
-fn vector(row: &Row, at: usize) -> [f32; STEP] {
-    let mut v = [0f32; STEP];
+fn vector<K: Key>(row: &Lanes<K>, at: usize) -> [K; STEP] {
+    let mut v = [K::GREATEST; STEP];
     v.copy_from_slice(&row[at..at + STEP]);
     v
 }
 
 #[inline(always)]
-fn each(a: &[f32; STEP], b: &[f32; STEP], one: impl Fn(f32, f32) -> f32) -> [f32; STEP] {
+fn each<K: Key>(a: &[K; STEP], b: &[K; STEP], one: impl Fn(K, K) -> K) -> [K; STEP] {
     std::array::from_fn(|l| one(a[l], b[l]))
 }
 
-/// The median from the two middle rows.
+/// The median of each lane from the two middle ones, brought there by [`Median::of`] from `k` rows that `pads` filled.
+/// Missing where nothing was seen.
 #[inline(always)]
-fn middle(rows: &[Row], pads: &Pads, out: &mut Row) {
-    let k = rows.len();
-    if k < 2 {
-        for l in 0..LANES {
-            let v = rows.first().map_or(f32::NAN, |r| r[l]);
-            out[l] = if v.is_finite() { v } else { f32::NAN };
-        }
-        return;
-    }
-    let (low, high) = (&rows[k / 2 - 1], &rows[k / 2]);
+pub(crate) fn middle<K: Key>(k: usize, (low, high): (&Row, &Row), pads: &Pads<K>, seen: &Lanes<u16>, out: &mut Row) {
     for l in 0..LANES {
         let mean = 0.5 * (low[l] + high[l]);
-        let odd_masked = pads.next[l] < 0.0;
+        let odd_masked = pads.next[l] != K::GREATEST;
         let one = if k.is_multiple_of(2) { low[l] } else { high[l] };
         let v = if odd_masked == k.is_multiple_of(2) { one } else { mean };
-        out[l] = if v.is_finite() { v } else { f32::NAN }; // one bit pattern for what is missing
+        out[l] = if v.is_finite() && seen[l] > 0 { v } else { f32::NAN }; // one bit pattern for what is missing
     }
 }
 
-/// What stands in for the next masked sample of each lane, +∞ and −∞ in turn.
-pub(crate) struct Pads {
-    next: Row,
+/// What stands in for the next masked sample of each lane.
+pub(crate) struct Pads<K> {
+    next: Lanes<K>,
+    /// All bits set where the next is always the same.
+    stays: u16,
 }
 
-impl Pads {
-    pub(crate) fn new() -> Pads {
-        Pads { next: [f32::INFINITY; LANES] }
+impl<K: Key> Pads<K> {
+    /// The greatest and the least in turn, which leaves the middle where it is.
+    pub(crate) fn around() -> Pads<K> {
+        Pads { next: Lanes::all(K::GREATEST), stays: 0 }
     }
 
-    /// Replaces the samples that may not be used: `usable` has all bits set or none.
+    /// The greatest always, which leaves the lower ranks where they are.
+    pub(crate) fn above() -> Pads<K> {
+        Pads { next: Lanes::all(K::GREATEST), stays: u16::MAX }
+    }
+
+    /// Replaces the samples that may not be used.
     #[inline(always)]
-    pub(crate) fn apply(&mut self, usable: &Usable, row: &mut Row) {
-        const SIGN: u32 = 1 << 31;
+    pub(crate) fn apply(&mut self, usable: &Usable, row: &mut Lanes<K>) {
         for l in 0..LANES {
-            let (p, m) = (self.next[l].to_bits(), usable[l]);
-            row[l] = f32::from_bits(row[l].to_bits() & m | p & !m);
-            self.next[l] = f32::from_bits(p ^ SIGN & !m);
+            let next = self.next[l];
+            row[l] = K::pick(usable[l], row[l], next);
+            self.next[l] = K::pick(usable[l] | self.stays, next, !next);
         }
     }
 }
@@ -204,17 +247,26 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    struct Wide<'a> {
+    struct Of<'a> {
         median: &'a Median,
-        rows: &'a mut [Row],
-        pads: &'a Pads,
+        rows: &'a mut [Lanes<i32>],
+        pads: &'a Pads<i32>,
+        seen: &'a Lanes<u16>,
         out: &'a mut Row,
     }
 
-    impl crate::wide::Loop for Wide<'_> {
+    impl crate::wide::Loop for Of<'_> {
         #[inline(always)]
         fn run(self) {
-            self.median.of(self.rows, self.pads, self.out);
+            let at = self.median.of(self.rows);
+            let row = |i: usize| {
+                let mut row = Row::all(f32::NAN);
+                if let Some(keys) = self.rows.get(i) {
+                    row.iter_mut().zip(keys.iter()).for_each(|(v, k)| *v = value(*k));
+                }
+                row
+            };
+            middle(self.rows.len(), (&row(at.0), &row(at.1)), self.pads, self.seen, self.out);
         }
     }
 
@@ -233,24 +285,34 @@ mod tests {
         fn same_bits_as_sorting(k in 0usize..40, seed in any::<u64>(), share in 0u64..5) {
             let mut state = seed | 1;
             let mut next = || { state ^= state << 13; state ^= state >> 7; state ^= state << 17; state };
-            let (mut rows, mut pads) = (vec![[0f32; LANES]; k], Pads::new());
+            let (mut rows, mut pads, mut seen) = (vec![Lanes::all(0); k], Pads::around(), Lanes::all(0));
             let mut columns = vec![vec![]; LANES];
             for row in &mut rows {
-                let mut usable: Usable = [0; LANES];
+                let mut usable = Usable::all(0);
                 for l in 0..LANES {
-                    row[l] = (next() % 1000) as f32 / 997.0 - 0.1;
+                    let v = (next() % 1000) as f32 / 997.0 - 0.4;
+                    row[l] = key(v);
                     usable[l] = if next() % 5 >= share { !0 } else { 0 };
-                    if usable[l] != 0 { columns[l].push(row[l]); }
+                    if usable[l] != 0 { columns[l].push(v); }
                 }
                 pads.apply(&usable, row);
+                usable.count(&mut seen);
             }
             let median = Median::new(k);
-            let (mut plain, mut wide) = ([0f32; LANES], [0f32; LANES]);
-            median.of(&mut rows.clone(), &pads, &mut plain);
-            crate::wide::run(Wide { median: &median, rows: &mut rows, pads: &pads, out: &mut wide });
+            let (mut plain, mut wide) = (Row::all(0.0), Row::all(0.0));
+            let of = |rows, out| Of { median: &median, rows, pads: &pads, seen: &seen, out };
+            let mut copy = rows.clone();
+            crate::wide::Loop::run(of(&mut copy, &mut plain));
+            crate::wide::run(of(&mut rows, &mut wide));
             let want: Vec<u32> = columns.into_iter().map(|c| plain_median(c).to_bits()).collect();
             prop_assert_eq!(&plain.map(f32::to_bits)[..], &want);
             prop_assert_eq!(&wide.map(f32::to_bits)[..], &want);
+        }
+
+        #[test]
+        fn keys_are_in_the_order_of_values(a in any::<f32>(), b in any::<f32>()) {
+            prop_assert_eq!(key(a).cmp(&key(b)), a.total_cmp(&b));
+            prop_assert_eq!(value(key(a)).to_bits(), a.to_bits());
         }
     }
 }

@@ -9,6 +9,7 @@ mod composite;
 mod extent;
 mod grow;
 mod join;
+mod lanes;
 mod looks;
 mod majority;
 mod mark;

@@ -35,6 +35,16 @@ pub(crate) fn plain_quantile(values: &mut [f32], p: f64) -> f64 {
     }
 }
 
+/// The middle value, of an even number the mean of the two in the middle; sorts the values. NaN of none.
+pub fn median(values: &mut [f64]) -> f64 {
+    values.sort_unstable_by(f64::total_cmp);
+    match values.len() {
+        0 => f64::NAN,
+        n if n % 2 == 1 => values[n / 2],
+        n => (values[n / 2 - 1] + values[n / 2]) / 2.0,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

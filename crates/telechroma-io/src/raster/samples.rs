@@ -230,6 +230,12 @@ impl Reading {
 }
 
 fn each<S, T>(out: &mut [T], samples: &[S], first: usize, step: usize, f: impl Fn(&S) -> T) {
+    // bands stored by themselves, as most are: a loop that the compiler makes vectors of
+    if step == 1 {
+        let samples = samples.get(first..).unwrap_or_default();
+        out.iter_mut().zip(samples).for_each(|(o, s)| *o = f(s));
+        return;
+    }
     for (o, s) in out.iter_mut().zip(samples.iter().skip(first).step_by(step)) {
         *o = f(s);
     }

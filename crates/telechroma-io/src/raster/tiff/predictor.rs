@@ -56,10 +56,10 @@ pub fn undo_floats(row: &mut [u8], stride: usize, out: &mut [f32]) {
 
 /// Differences of 16-bit samples, little-endian bytes.
 pub fn differ_words(row: &[u16], out: &mut [u8]) {
-    let mut last = 0u16;
-    for (v, o) in row.iter().zip(out.chunks_exact_mut(2)) {
-        o.copy_from_slice(&v.wrapping_sub(last).to_le_bytes());
-        last = *v;
+    let ([first, rest @ ..], Some((start, out))) = (row, out.split_first_chunk_mut()) else { return };
+    *start = first.to_le_bytes();
+    for ((o, v), before) in out.as_chunks_mut::<2>().0.iter_mut().zip(rest).zip(row) {
+        *o = v.wrapping_sub(*before).to_le_bytes();
     }
 }
 
