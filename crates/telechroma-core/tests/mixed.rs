@@ -40,6 +40,7 @@ fn band(role: &str, id: &str, g: &Grid, f: fn(u32, u32) -> f32) -> Band {
         edges: None,
         wavelength: None,
         content: Content::Values(Unit::Reflectance),
+        radiance_of_one: None,
         source: MemoryPlane::shared(
             &format!("{role} of {id}"),
             g.clone(),

@@ -51,6 +51,7 @@ fn scene(id: &str, at: &dyn Fn(usize, usize) -> ([f32; 6], f32)) -> Scene {
         edges: None,
         wavelength: None,
         content: Content::Values(unit),
+        radiance_of_one: None,
         source: plane(&format!("{id} {name}"), Kind::Values, unit, Cells::Values(cells)),
     };
     let mut bands: Vec<Band> = NAMES

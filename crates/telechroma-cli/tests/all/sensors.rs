@@ -101,6 +101,36 @@ fn landsat_of_every_kind() {
 }
 
 #[test]
+fn older_metadata_state_radiance_alone() {
+    let (a, part) = part();
+    let dir = tempfile::tempdir().unwrap();
+    let p = program(dir.path());
+    let (kind, sine) = (landsat::Kind::TmCollection1, a.sun_elevation.to_radians().sin());
+    let without = |(name, bytes): (String, Vec<u8>)| match name.ends_with("_MTL.txt") {
+        true => {
+            let text = String::from_utf8(bytes).unwrap();
+            let lines = text.lines().filter(|l| !l.contains("REFLECTANCE_"));
+            (name, lines.fold(String::new(), |t, l| t + l + "\n").into_bytes())
+        }
+        false => (name, bytes),
+    };
+    let files: deliveries::Files = landsat::files(kind, &a, &part).into_iter().map(without).collect();
+    deliveries::write(&dir.path().join("d"), &files).unwrap();
+    let said = p.ok(&["calibrate", "d", "--bands", "red,swir22", "--out", "c.tif"]);
+    assert!(said.err.contains("from radiance and the sun's irradiance"), "{}", said.err);
+    // radiance of the count, and the distance on the day
+    let (y, m, d) = a.date;
+    let day = jiff::civil::date(y as i16, m as i8, d as i8).day_of_year();
+    let distance = telechroma_core::physics::earth_sun_distance(f64::from(day));
+    let (mult, add) = landsat::REFLECTANCE;
+    for (band, place, irradiance) in [(0, 3, 1536.0), (1, 6, 83.44)] {
+        let radiance = |i: usize| 0.7 * ((part.seen[i][place] * sine - add) / mult).round().clamp(1.0, 255.0) - 1.5;
+        let want = |i: usize| std::f64::consts::PI * radiance(i) * distance.powi(2) / (irradiance * sine);
+        close(&dir.path().join("c.tif"), band, want, &part, 1e-6);
+    }
+}
+
+#[test]
 fn sentinel_2_of_every_kind() {
     let (a, part) = part();
     let dir = tempfile::tempdir().unwrap();
@@ -148,6 +178,13 @@ fn sentinel_2_of_every_kind() {
         let shown = p.ok(&["inspect", &safe]).out;
         assert!(shown.contains("Sentinel-2A") && shown.contains("tile 25ABC"), "{shown}");
     }
+    // radiance of Level 1, of the bands whose irradiance the metadata state
+    let safe = sentinel2::name(sentinel2::Kind::L1c, &a);
+    p.ok(&["calibrate", &safe, "--to", "radiance", "--bands", "red", "--out", "r.tif"]);
+    let sine = a.sun_elevation.to_radians().sin();
+    let one = sine * 1512.8 * 0.9713 / std::f64::consts::PI;
+    close(&dir.path().join("r.tif"), 0, |i| one * part.seen[i][3], &part, 0.52e-4 * one);
+    p.fails(&["calibrate", &safe, "--to", "radiance", "--bands", "nir"], 1, &["raw counts"]);
     // a baseline that carries an offset which the metadata do not state
     let files: deliveries::Files = sentinel2::files(sentinel2::Kind::L1c, &a, &part, &pack)
         .into_iter()

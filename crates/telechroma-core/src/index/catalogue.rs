@@ -1112,6 +1112,17 @@ mod tests {
             at.extend(inputs(&planck(e.number("radiance"), e.number("bt_k"), 1321.0789)));
             e.check(value("lst_single_channel", &at));
         }
+        // its three functions of the water vapour, as they stand in the formula
+        let formula = find("lst_single_channel").unwrap().formula;
+        let (_, from) = formula.split_once("(((").unwrap();
+        let (first, from) = from.split_once(") * radiance(lwir11) + (").unwrap();
+        let (second, from) = from.split_once(")) / emissivity + (").unwrap();
+        let third = from.strip_suffix("))").unwrap();
+        let e = worked::example("psi_functions_tirs10");
+        let vapour = inputs(&[("water_vapour", e.number("water_vapour_g_cm2"))]);
+        for (part, expected) in [first, second, third].iter().zip(e.expected_numbers()) {
+            e.check_one(value(part, &vapour), expected);
+        }
         for name in ["lst_split_window_crop", "lst_split_window_dry_soil"] {
             let e = worked::example(name);
             e.check(value(

@@ -125,6 +125,9 @@ pub fn calibrated_band(
     };
     let off = match (&band.content, target) {
         (Content::Values(_), Target::Surface(_)) if takes_dark(scene, band) => Some(surface(scene, band, target)?),
+        (Content::Values(Unit::Reflectance), Target::Radiance) => {
+            band.radiance_of_one.map(|gain| Line { gain, offset: 0.0 })
+        }
         _ => None,
     };
     if let Some(special) = Special::of(scene, band, target, unit)? {
@@ -326,9 +329,10 @@ fn surface(scene: &Scene, band: &Band, target: Target) -> Result<Line> {
     Ok(surface_line(method, dark.reflectance.max(ASSUMED_DARK), centre, sun.unwrap_or(Degrees(90.0))))
 }
 
-/// Values that are calibrated already pass through; they are never turned back into radiance.
+/// Values that are calibrated already pass through; they are turned back into radiance only where the metadata tell how.
 fn pass_through(scene: &Scene, band: &Band, unit: Unit, target: Target) -> Result<Unit> {
     match (target, unit) {
+        (Target::Radiance, Unit::Reflectance) if band.radiance_of_one.is_some() => Ok(Unit::Radiance),
         (Target::Radiance, Unit::Reflectance | Unit::Kelvin) => Err(Error::UnitMismatch {
             what: format!("band '{}' of {}", band.role, scene.id),
             found: unit.label().into(),

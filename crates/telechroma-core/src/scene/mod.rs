@@ -54,6 +54,9 @@ pub struct Band {
     pub wavelength: Option<Nanometres>,
     /// What its numbers are.
     pub content: Content,
+    /// Radiance of a reflectance of one under the scene's sun, W m⁻² sr⁻¹ µm⁻¹, where a band comes as reflectance and the
+    /// metadata tell.
+    pub radiance_of_one: Option<f64>,
     /// The plane.
     pub source: Arc<dyn PlaneSource>,
 }

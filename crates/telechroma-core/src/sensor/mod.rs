@@ -1,5 +1,6 @@
 //! Sensors: one data file per family, read into a catalogue.
 
+use std::collections::BTreeMap;
 use std::sync::OnceLock;
 
 use serde::Deserialize;
@@ -98,6 +99,10 @@ pub struct BandDef {
     pub valid: Option<[f64; 2]>,
     /// The values' unit: "reflectance", "K", "1" …
     pub unit: Option<String>,
+    /// Mean irradiance by the sun above the air at one astronomical unit, W m⁻² µm⁻¹, by platform: for metadata that
+    /// state radiance alone.
+    #[serde(default)]
+    pub irradiance: BTreeMap<String, f64>,
 }
 
 fn one() -> f64 {

@@ -184,6 +184,7 @@ pub(crate) fn open(path: &Path, parts: &Parts, def: &SensorDef) -> Result<Scene>
             edges: b.edges(),
             wavelength: b.effective_nm.map(Nanometres),
             content: Content::Values(unit),
+            radiance_of_one: None,
             source: file.plane(number - 1, Reading::Coded(coding))?,
         });
     }

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
 use telechroma_core::mask::Reasons;
-use telechroma_core::physics::Line;
+use telechroma_core::physics::{Line, earth_sun_distance, reflectance_of_radiance};
 use telechroma_core::run::Note;
 use telechroma_core::scene::{Band, Coefficient, Coefficients, Content, FlagPlane, Scene, Sun};
 use telechroma_core::sensor::{self, BandDef, SensorDef};
@@ -70,9 +70,18 @@ pub(crate) fn open(files: &Files, note: &mut dyn FnMut(Note)) -> Result<Scene> {
             &["L1TP", "L1GT", "L1GS", "L2SP", "L2SR"],
         ));
     }
-    let (bands, absent) = bands(files, &mtl, sensor, &level)?;
+    let (bands, absent) = bands(files, &mtl, sensor, (&level, &platform.id))?;
     for name in absent {
         note(Note::Metadata(format!("{id}: the metadata name {name}, but the delivery does not hold it")));
+    }
+    let mut from_radiance = false;
+    for def in sensor.bands.iter().filter(|_| level.starts_with("L1")) {
+        from_radiance |= irradiance(&mtl, def, &platform.id)?.is_some();
+    }
+    if from_radiance {
+        note(Note::Metadata(format!(
+            "{id}: its metadata state no coefficients of reflectance: it is computed from radiance and the sun's irradiance, which differs by up to a few per cent"
+        )));
     }
     let Some(first) = bands.first() else {
         return Err(Error::malformed(here, "none of the bands that its metadata name is there"));
@@ -123,24 +132,29 @@ fn sun_zenith(files: &Files, mtl: &Mtl) -> Result<Option<Arc<dyn PlaneSource>>> 
 }
 
 /// The bands whose files are there, and the names of those that are not.
-fn bands(files: &Files, mtl: &Mtl, sensor: &SensorDef, level: &str) -> Result<(Vec<Band>, Vec<String>)> {
+fn bands(
+    files: &Files,
+    mtl: &Mtl,
+    sensor: &SensorDef,
+    (level, platform): (&str, &str),
+) -> Result<(Vec<Band>, Vec<String>)> {
     let (mut bands, mut absent) = (vec![], vec![]);
     for def in sensor.bands.iter().filter(|d| d.is_in(level)) {
         let Some(name) = mtl.any(CONTENTS, &format!("FILE_NAME_BAND_{}", def.key)) else { continue };
         match files.get(name) {
-            Some(bytes) => bands.push(band(bytes, mtl, def, level)?),
+            Some(bytes) => bands.push(band(bytes, mtl, def, (level, platform))?),
             None => absent.push(name.to_string()),
         }
     }
     Ok((bands, absent))
 }
 
-fn band(bytes: &ByteRange, mtl: &Mtl, def: &BandDef, level: &str) -> Result<Band> {
+fn band(bytes: &ByteRange, mtl: &Mtl, def: &BandDef, (level, platform): (&str, &str)) -> Result<Band> {
     let Some(role) = def.role() else { unreachable!("the sensor files are checked by a test") };
     let tiff = Tiff::open(bytes.clone())?;
     let (content, reading) = match level.starts_with("L2") {
         true => surface(mtl, def)?,
-        false => (Content::Counts(coefficients(mtl, &def.key)?), Reading::Counts { fill: Some(FILL) }),
+        false => (Content::Counts(coefficients(mtl, def, platform)?), Reading::Counts { fill: Some(FILL) }),
     };
     Ok(Band {
         role,
@@ -148,6 +162,7 @@ fn band(bytes: &ByteRange, mtl: &Mtl, def: &BandDef, level: &str) -> Result<Band
         edges: def.edges(),
         wavelength: def.effective_nm.map(Nanometres),
         content,
+        radiance_of_one: None,
         source: Arc::new(TiffPlane::new(&tiff, 0, reading)?),
     })
 }
@@ -167,7 +182,8 @@ fn surface(mtl: &Mtl, def: &BandDef) -> Result<(Content, Reading)> {
     Ok((Content::Values(unit), Reading::Coded(coding)))
 }
 
-fn coefficients(mtl: &Mtl, key: &str) -> Result<Coefficients> {
+fn coefficients(mtl: &Mtl, def: &BandDef, platform: &str) -> Result<Coefficients> {
+    let key = &def.key;
     let one =
         |groups: &[&str], name: String| -> Result<Coefficient<f64>> { Ok(mtl.any_number(groups, &name)?.ok_or(name)) };
     let line = |quantity: &str| -> Result<Coefficient<Line>> {
@@ -177,12 +193,33 @@ fn coefficients(mtl: &Mtl, key: &str) -> Result<Coefficients> {
     };
     let k1 = one(THERMAL, format!("K1_CONSTANT_BAND_{key}"))?;
     let k2 = one(THERMAL, format!("K2_CONSTANT_BAND_{key}"))?;
+    let radiance = line("RADIANCE")?;
+    // older deliveries state radiance alone
+    let reflectance = match (&radiance, irradiance(mtl, def, platform)?) {
+        (Ok(radiance), Some(irradiance)) => Ok(reflectance_of_radiance(*radiance, irradiance, distance(mtl)?)),
+        _ => line("REFLECTANCE")?,
+    };
     Ok(Coefficients {
-        radiance: line("RADIANCE")?,
-        reflectance: line("REFLECTANCE")?,
+        radiance,
+        reflectance,
         thermal: k1.and_then(|a| k2.map(|b| (a, b))),
         saturated: mtl.any_number(LIMITS, &format!("QUANTIZE_CAL_MAX_BAND_{key}"))?.map(|v| v as u16),
     })
+}
+
+/// The sun's irradiance of a band of Level 1 whose metadata state radiance alone.
+fn irradiance(mtl: &Mtl, def: &BandDef, platform: &str) -> Result<Option<f64>> {
+    let stated = |quantity: &str| mtl.any_number(RESCALING, &format!("{quantity}_MULT_BAND_{}", def.key));
+    let alone = stated("REFLECTANCE")?.is_none() && stated("RADIANCE")?.is_some();
+    Ok(def.irradiance.get(platform).copied().filter(|_| alone))
+}
+
+/// Distance of the sun, astronomical units.
+fn distance(mtl: &Mtl) -> Result<f64> {
+    match mtl.any_number(IMAGE, "EARTH_SUN_DISTANCE")? {
+        Some(distance) => Ok(distance),
+        None => Ok(earth_sun_distance(f64::from(when(mtl)?.0.day_of_year()))),
+    }
 }
 
 fn flags(files: &Files, mtl: &Mtl, sensor: &SensorDef, here: &Place) -> Result<Vec<FlagPlane>> {

@@ -69,6 +69,7 @@ fn calibrated(tiff: &Arc<Tiff>, d: &Description, scene: &SceneInfo, digest: Stri
             edges: None,
             wavelength: info.wavelength_nm.map(Nanometres),
             content: Content::Values(unit),
+            radiance_of_one: None,
             source: Arc::new(TiffPlane::new(tiff, i as u32, Reading::Values(unit))?),
         });
     }

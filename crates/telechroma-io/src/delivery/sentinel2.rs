@@ -9,6 +9,7 @@ use jiff::tz::TimeZone;
 use roxmltree::{Document, Node};
 use telechroma_core::geo::{Affine, Crs};
 use telechroma_core::grid::Grid;
+use telechroma_core::physics::radiance_of_one;
 use telechroma_core::run::Note;
 use telechroma_core::scene::{Band, Content, FlagPlane, Scene, Sun};
 use telechroma_core::sensor::{self, BandDef, SensorDef};
@@ -111,7 +112,9 @@ pub(crate) fn open(files: &Files, note: &mut dyn FnMut(Note)) -> Result<Scene> {
     let stem = files.path.file_stem().map_or(String::new(), |s| s.to_string_lossy().into_owned());
     let id = uri.filter(|u| !u.is_empty()).unwrap_or(stem);
     let coding = Numbers::read(&p, level, &id, note)?;
-    let bands = bands(files, &g, sensor, level, &coding)?;
+    let sun = sun(&g)?;
+    let light = Irradiance::read(&p, level, sun)?;
+    let bands = bands(files, &g, sensor, level, (&coding, &light))?;
     let Some(finest) =
         bands.iter().map(|b| &b.source.spec().grid).min_by(|a, b| a.transform.a.total_cmp(&b.transform.a))
     else {
@@ -131,7 +134,7 @@ pub(crate) fn open(files: &Files, note: &mut dyn FnMut(Note)) -> Result<Scene> {
         date: Some(TimeZone::UTC.to_datetime(acquired).date()),
         acquired: Some(acquired),
         place: id.split('_').find(|w| w.len() == 6 && w.starts_with('T')).map(|t| format!("tile {}", &t[1..])),
-        sun: sun(&g)?,
+        sun,
         cloud_cover: p.number("Cloud_Coverage_Assessment")?,
         dark: vec![],
         sun_zenith: None,
@@ -211,6 +214,37 @@ impl Numbers {
     }
 }
 
+/// The sun's light, by which reflectance above the air is turned back into radiance. Nothing where it is not stated.
+struct Irradiance {
+    /// Mean irradiance of each band at one astronomical unit, W m⁻² µm⁻¹.
+    bands: Vec<Option<f64>>,
+    /// The correction for the distance of the sun, and its elevation.
+    sun: Option<(f64, Degrees)>,
+}
+
+impl Irradiance {
+    fn read(p: &Tree, level: &str, sun: Option<Sun>) -> Result<Irradiance> {
+        let mut bands = vec![None; 13];
+        if level != "L1C" {
+            return Ok(Irradiance { bands, sun: None });
+        }
+        for n in p.all("SOLAR_IRRADIANCE") {
+            let number = p.parsed("SOLAR_IRRADIANCE", n.text().unwrap_or_default())?;
+            let band = n.attribute("bandId").and_then(|b| b.parse::<usize>().ok());
+            if let Some(place) = band.and_then(|b| bands.get_mut(b)) {
+                *place = Some(number);
+            }
+        }
+        let sun = sun.map(|s| s.elevation).filter(|e| e.0 > 0.0);
+        Ok(Irradiance { bands, sun: p.number("U")?.zip(sun) })
+    }
+
+    fn of_one(&self, band: usize) -> Option<f64> {
+        let ((u, elevation), irradiance) = (self.sun?, *self.bands.get(band)?);
+        irradiance.map(|e| radiance_of_one(e, u, elevation))
+    }
+}
+
 /// The grid of the images of a resolution.
 fn grid(g: &Tree, metres: u32) -> Result<Arc<Grid>> {
     let place = || g.file.place(format!("Tile_Geocoding, {metres} m"));
@@ -239,7 +273,13 @@ fn image<'f>(files: &'f Files, key: &str, finest: u32) -> Option<(&'f ByteRange,
     RESOLUTIONS.into_iter().filter(|m| *m >= finest).find_map(at).or_else(plain)
 }
 
-fn bands(files: &Files, g: &Tree, sensor: &SensorDef, level: &str, numbers: &Numbers) -> Result<Vec<Band>> {
+fn bands(
+    files: &Files,
+    g: &Tree,
+    sensor: &SensorDef,
+    level: &str,
+    (numbers, light): (&Numbers, &Irradiance),
+) -> Result<Vec<Band>> {
     let mut all = vec![];
     for (i, def) in sensor.bands.iter().enumerate().filter(|(_, d)| d.is_in(level)) {
         let (Some(role), own) = (def.role(), own_resolution(def)) else { continue };
@@ -252,6 +292,7 @@ fn bands(files: &Files, g: &Tree, sensor: &SensorDef, level: &str, numbers: &Num
             edges: def.edges(),
             wavelength: None,
             content: Content::Values(Unit::Reflectance),
+            radiance_of_one: light.of_one(i),
             source: Arc::new(source),
         });
     }

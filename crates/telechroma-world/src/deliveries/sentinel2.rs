@@ -118,7 +118,9 @@ fn product(kind: Kind, a: &Acquisition, safe: &str, level: &str, offset: f64) ->
         _ => (
             "Radiometric_Offset_List",
             "RADIO_ADD_OFFSET",
-            "<QUANTIFICATION_VALUE unit=\"none\">10000</QUANTIFICATION_VALUE>",
+            "<Reflectance_Conversion><U>0.9713</U><Solar_Irradiance_List><SOLAR_IRRADIANCE bandId=\"1\" unit=\"W/m2/um\">1959.66</SOLAR_IRRADIANCE>\
+<SOLAR_IRRADIANCE bandId=\"3\" unit=\"W/m2/um\">1512.8</SOLAR_IRRADIANCE></Solar_Irradiance_List></Reflectance_Conversion>\
+<QUANTIFICATION_VALUE unit=\"none\">10000</QUANTIFICATION_VALUE>",
         ),
     };
     let offsets = (0..13).map(|b| format!("<{entry} band_id=\"{b}\">{offset}</{entry}>")).collect::<String>();
