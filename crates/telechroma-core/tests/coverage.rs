@@ -187,7 +187,8 @@ fn ten_thousand_polygons_agree_with_a_geometry_library() {
         let (x, y) = (1.0 + 8.0 * unit(), 1.0 + 9.0 * unit());
         let radii: Vec<f64> = (0..3 + (unit() * 12.0) as usize).map(|_| 0.4 + 3.6 * unit()).collect();
         let mut p = Polygon { outer: star(x, y, &radii, unit()), holes: vec![] };
-        match n % 5 {
+        let mut islands = vec![];
+        match n % 6 {
             // a hole well inside
             0 => p.holes.push(star(x, y, &radii.iter().map(|_| 0.05 + 0.1 * unit()).collect::<Vec<_>>(), 0.4)),
             // corners on the corners of cells, edges along their sides
@@ -204,12 +205,23 @@ fn ten_thousand_polygons_agree_with_a_geometry_library() {
                 let (a, b, c) = (half(1.0 + unit() * 4.0), half(1.0 + unit() * 4.0), half(x));
                 p.outer = vec![(c, half(y)), (c + a, half(y)), (c + a + 1.0, half(y) + b), (c, half(y) + b)];
             }
+            // an island in a hole
+            4 => {
+                p.holes.push(star(x, y, &radii.iter().map(|_| 0.1 + 0.05 * unit()).collect::<Vec<_>>(), 0.4));
+                let shore: Vec<f64> = radii.iter().map(|_| 0.01 + 0.03 * unit()).collect();
+                islands.push(Polygon { outer: star(x, y, &shore, unit()), holes: vec![] });
+            }
             _ => {}
         }
-        let (ours, theirs) = (laid(&cover(std::slice::from_ref(&p), window(), Weighting::Share)), by_triangles(&p));
+        let mut theirs = by_triangles(&p);
+        for island in &islands {
+            theirs.iter_mut().zip(by_triangles(island)).for_each(|(all, more)| *all += more);
+        }
+        let parts: Vec<Polygon> = std::iter::once(p).chain(islands).collect();
+        let ours = laid(&cover(&parts, window(), Weighting::Share));
         for (a, b) in ours.iter().zip(&theirs) {
             worst = worst.max((a - b).abs());
-            assert!((a - b).abs() < 1e-9, "polygon {n}: {a} {b}\n{p:?}");
+            assert!((a - b).abs() < 1e-9, "polygon {n}: {a} {b}\n{parts:?}");
         }
     }
     assert!(worst > 0.0, "something was compared");

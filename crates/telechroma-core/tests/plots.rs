@@ -7,7 +7,7 @@ use proptest::prelude::*;
 use telechroma_core::graph::Graph;
 use telechroma_core::grid::Window;
 use telechroma_core::plot::{Laid, Plot, PlotSink, Polygon, Shape, Weighting, cover};
-use telechroma_core::run::{Budget, Plan, Silent, Sink, run};
+use telechroma_core::run::{Budget, Plan, RunReport, Silent, Sink, run};
 use telechroma_core::stat::{Stat, histogram};
 use telechroma_core::tile::{Cells, Kind};
 use telechroma_core::units::Unit;
@@ -22,6 +22,17 @@ fn statistics(
     stats: &[Stat],
     tile: (u32, u32),
 ) -> Vec<Vec<f64>> {
+    with_report(values, plots, weighting, stats, tile).0
+}
+
+/// The statistics, and how many blocks were decoded for them.
+fn with_report(
+    values: &[f32],
+    plots: Vec<Plot>,
+    weighting: Weighting,
+    stats: &[Stat],
+    tile: (u32, u32),
+) -> (Vec<Vec<f64>>, RunReport) {
     let n = plots.len();
     let g0 = grid(0, 0, SIDE, SIDE);
     let mut g = Graph::new(g0.clone());
@@ -31,8 +42,8 @@ fn statistics(
     let (sink, mut table) = PlotSink::new(Arc::new(Laid::new(plots, &g0, weighting)), stats, 1);
     let sinks = vec![Sink { groups: vec![vec![plane]], prepare: &sink, absorb: &mut table }];
     let plan = Plan::with_tiles(g, &sinks, Budget { threads: 2, bytes: 1 << 30 }, tile.0, tile.1).unwrap();
-    run(&plan, sinks, &Silent).unwrap();
-    (0..n).map(|i| table.of(0, i).to_vec()).collect()
+    let report = run(&plan, sinks, &Silent).unwrap();
+    ((0..n).map(|i| table.of(0, i).to_vec()).collect(), report)
 }
 
 /// Weighted values of a plot, from its cells on the whole raster.
@@ -150,4 +161,23 @@ fn shares_of_plots_that_tile_an_area_sum_to_one() {
         "{:?}",
         sums.iter().map(|s| (s - 1.0).abs()).fold(0.0, f64::max)
     );
+}
+
+#[test]
+fn only_blocks_that_plots_touch_are_decoded() {
+    // blocks of 7 × 9 cells: a plot within one, one over a corner of four, a point, and one outside the raster
+    let square = |id, x: f64, y: f64| plot(id, vec![(x, y), (x + 3.0, y), (x + 3.0, y + 3.0), (x, y + 3.0)]);
+    let values = vec![1.0; (SIDE * SIDE) as usize];
+    let decoded = |plots: Vec<Plot>, tile| {
+        let (rows, report) = with_report(&values, plots, Weighting::Share, &["sum".parse().unwrap()], tile);
+        (rows.iter().map(|r| r[0]).collect::<Vec<_>>(), report.blocks, report.decoded)
+    };
+    let point = Plot { id: "p".into(), shape: Shape::Points(vec![(30.5, 30.5)]) };
+    for tile in [(7, 9), (14, 18), (40, 9)] {
+        assert_eq!(decoded(vec![square(0, 8.0, 10.0)], tile), (vec![9.0], 30, 1), "{tile:?}");
+        assert_eq!(decoded(vec![square(0, 12.5, 16.5)], tile), (vec![9.0], 30, 4), "{tile:?}");
+        assert_eq!(decoded(vec![square(0, 8.0, 10.0), point.clone()], tile), (vec![9.0, 1.0], 30, 2), "{tile:?}");
+        let (sums, _, none) = decoded(vec![square(0, 80.0, 10.0)], tile);
+        assert!(sums[0].is_nan() && none == 0, "{sums:?} {none}");
+    }
 }

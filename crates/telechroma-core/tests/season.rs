@@ -43,6 +43,7 @@ fn scene(id: &str, day: &str, roles: &[&str]) -> Scene {
             edges: None,
             wavelength: thermal.then_some(Nanometres(10_895.0)),
             content,
+            radiance_of_one: None,
             source: MemoryPlane::shared(&format!("{id} {name}"), here(), kind, Unit::Counts, (4, 4), cells),
         }
     };

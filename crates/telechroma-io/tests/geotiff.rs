@@ -11,7 +11,7 @@ use telechroma_core::tile::{Cells, Kind};
 use telechroma_core::units::Unit;
 use telechroma_io::bytes::ByteRange;
 use telechroma_io::raster::cog::{CogEncoder, CogOptions};
-use telechroma_io::raster::samples::Reading;
+use telechroma_io::raster::samples::{Coding, Reading, SampleFormat};
 use telechroma_io::raster::tiff::{Tiff, TiffPlane};
 use telechroma_testkit::hostile::{cuts, set_tag};
 use telechroma_testkit::memory::{MemoryPlane, compute, grid};
@@ -243,6 +243,42 @@ fn surface(cols: u32, rows: u32, k: u32) -> Vec<f32> {
                 .map(move |c| if (c + r) % 211 == 0 { f32::NAN } else { ((c * 31 + r * 17 + k) % 977) as f32 / 977.0 })
         })
         .collect()
+}
+
+/// Values packed as whole numbers come back within half a step, held to the range, and missing where they were.
+#[test]
+fn packed_values_come_back_within_half_a_step() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("p.tif");
+    let (cols, rows) = (700, 540);
+    let given: Vec<f32> = surface(cols, rows, 3).iter().map(|v| 2.0 * v - 0.7).collect();
+    let whole: Vec<f32> = given.iter().map(|v| (v * 9000.0).round()).collect();
+    for (format, scale, offset, missing, values) in [
+        (SampleFormat::I16, 1e-4, 0.0, -32_768, &given),
+        (SampleFormat::U16, 1e-4, -0.7, 65_535, &given),
+        (SampleFormat::U8, 0.01, -0.7, 255, &given),
+        (SampleFormat::I16, 1.0, 0.0, -32_768, &whole),
+    ] {
+        let g0 = grid(3, 5, cols, rows);
+        let mut g = telechroma_core::graph::Graph::new(g0.clone());
+        let plane = Cells::Values(values.clone());
+        let plane = MemoryPlane::shared("v", g0.clone(), Kind::Values, Unit::Reflectance, (256, 256), plane);
+        let node = g.source(plane, None).unwrap();
+        let packing = telechroma_io::raster::cog::Packing::Coded { format, scale, offset, missing: Some(missing) };
+        let options = CogOptions { packing, ..CogOptions::new(Arc::new(g0), Kind::Values, String::new()) };
+        let (encoder, mut file) = CogEncoder::create(&path, options);
+        let sinks = vec![Sink { groups: vec![vec![node]], prepare: &encoder, absorb: &mut file }];
+        let plan = Plan::with_tiles(g, &sinks, Budget { threads: 2, bytes: 1 << 32 }, 512, 512).unwrap();
+        run(&plan, sinks, &Silent).unwrap();
+        file.finish(&path, 2).unwrap();
+        let coding = Coding { scale, offset, fill: vec![f64::from(missing)], valid: None, unit: Unit::Reflectance };
+        let Cells::Values(back) = cells(&open(&path).unwrap(), 0, Reading::Coded(coding)).unwrap() else { panic!() };
+        for (i, (a, b)) in values.iter().zip(&back).enumerate() {
+            let same = a.is_nan() && b.is_nan() || (f64::from(*a) - f64::from(*b)).abs() <= 0.5 * scale + 2e-7;
+            assert!(same, "{format:?} cell {i}: {a} {b}");
+            assert!(scale != 1.0 || a.to_bits() == b.to_bits() || a.is_nan(), "{a} {b}");
+        }
+    }
 }
 
 /// What an independent reader makes of our files: size, values, levels.

@@ -234,7 +234,7 @@ fn points_of_a_table_need_their_columns_and_their_system() {
     let degrees = read("id,lon,lat,depth\na,-33.1,39.7,0.3\nb,,,1\n", None, None).unwrap();
     assert_eq!((degrees.crs, degrees.fields[3].kind), (Crs::LONGITUDE_LATITUDE, FieldKind::Number));
     assert_eq!(degrees.rows[0].shape, Shape::Points(vec![(-33.1, 39.7)]));
-    assert!(matches!(degrees.rows[1].shape, Shape::Other(_)), "no place, and the row stays");
+    assert!(matches!(degrees.rows[1].shape, Shape::Nothing), "no place, and the row stays");
     let metres = read("id;east;north\n1;500010,5;4400000\n", Some(("east", "north")), Some(32625));
     assert!(metres.unwrap_err().contains("numbers have a point"), "decimal commas are told");
     let metres = read("id;east;north\n1;500010.5;4400000\n", Some(("east", "north")), Some(32625)).unwrap();
@@ -278,4 +278,71 @@ fn what_a_format_cannot_hold_is_refused_with_another_that_can() {
         to("a.shp", &long).unwrap(),
         ["the column yield_of_grain is called yield_of_g in the Shapefile, whose names are short"]
     );
+}
+
+#[test]
+fn lines_come_back_and_mixtures_are_told() {
+    let dir = tempfile::tempdir().unwrap();
+    let line = |x: f64| vec![(x, 4_400_000.0), (x + 10.0, 4_400_005.0), (x + 25.0, 4_400_001.0)];
+    let mut given = everything();
+    given.rows.truncate(1);
+    given.rows[0].values[1] = Value::Missing;
+    given.rows[0].shape = Shape::Lines(vec![line(500_000.0), line(500_100.0)]);
+    for ending in ["gpkg", "parquet", "geojson", "shp"] {
+        let path = dir.path().join(format!("lines.{ending}"));
+        vector::write(&path, &given).unwrap();
+        let back = vector::read(&Source::of(&path)).unwrap().features.in_crs(given.crs).unwrap();
+        let lines = back.rows[0].shape.lines();
+        assert_eq!(lines.len(), 2, "{ending}");
+        for (a, b) in lines.iter().flatten().zip(given.rows[0].shape.lines().iter().flatten()) {
+            assert!((a.0 - b.0).abs() < 1e-6 && (a.1 - b.1).abs() < 1e-6, "{ending}: {a:?} {b:?}");
+        }
+        let e = PlotFile::read(&Source::of(&path), Some("plot")).unwrap_err().to_string();
+        assert!(e.contains("is a line, but plots are polygons or points"), "{e}");
+    }
+    let mixed = r#"{"type":"GeometryCollection","geometries":[{"type":"Point","coordinates":[0,0]}]}"#;
+    let (_dir, path) = file(&collection(&[&feature(r#"{"id":"m"}"#, mixed)]));
+    let features = vector::read(&Source::of(&path)).unwrap().features;
+    let e = vector::write(&dir.path().join("m.gpkg"), &features).unwrap_err().to_string();
+    assert!(e.contains("feature 1: is a mixture of shapes") && !dir.path().join("m.gpkg").exists(), "{e}");
+}
+
+#[test]
+fn rings_of_a_shapefile_are_nested_by_where_they_lie_and_texts_by_their_encoding() {
+    use shapefile::dbase::{FieldName, FieldValue, Record, TableWriterBuilder};
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("old.shp");
+    let table = TableWriterBuilder::with_encoding(shapefile::dbase::encoding::Unicode)
+        .add_character_field(FieldName::try_from("plot").unwrap(), 12);
+    let mut writer = shapefile::Writer::from_path(&path, table).unwrap();
+    let ring = |x: f64, side: f64| -> Vec<shapefile::Point> {
+        [(x, x), (x + side, x), (x + side, x + side), (x, x + side), (x, x)]
+            .map(|(x, y)| shapefile::Point::new(x, y))
+            .to_vec()
+    };
+    let mut record = Record::default();
+    record.insert("plot".into(), FieldValue::Character(Some("n".into())));
+    // the hole comes first, and is written as an outline
+    let rings = vec![shapefile::PolygonRing::Outer(ring(3.0, 2.0)), shapefile::PolygonRing::Outer(ring(0.0, 10.0))];
+    writer.write_shape_and_record(&shapefile::Polygon::with_rings(rings), &record).unwrap();
+    drop(writer);
+    let with_crs = |crs| PlotFile::read(&Source { crs, ..Source::of(&path) }, Some("plot")).map_err(|e| e.to_string());
+    assert!(with_crs(None).unwrap_err().contains("its coordinate system is not known"));
+    let utm = Crs::utm(25, true).ok();
+    let plots = with_crs(utm).unwrap();
+    assert_eq!((plots.plots[0].shape.polygons().len(), plots.plots[0].shape.area()), (1, 96.0));
+    // a text of one byte a letter, told by .cpg; without a .cpg that is known it is not guessed
+    let dbf = dir.path().join("old.dbf");
+    let mut bytes = std::fs::read(&dbf).unwrap();
+    let at = bytes.iter().rposition(|b| *b == b'n').unwrap();
+    bytes[at] = 0xE4;
+    std::fs::write(&dbf, bytes).unwrap();
+    std::fs::write(dir.path().join("old.cpg"), "ISO-8859-1").unwrap();
+    assert_eq!(with_crs(utm).unwrap().plots[0].id, "ä");
+    std::fs::write(dir.path().join("old.cpg"), "KLINGON").unwrap();
+    assert!(with_crs(utm).unwrap_err().contains("the encoding 'KLINGON'"));
+    // a system that contradicts the file's own
+    std::fs::write(dir.path().join("old.cpg"), "UTF-8").unwrap();
+    std::fs::write(dir.path().join("old.prj"), Crs::utm(26, true).unwrap().to_wkt()).unwrap();
+    assert!(with_crs(utm).unwrap_err().contains("states its coordinate system, EPSG:32626"));
 }

@@ -89,6 +89,9 @@ pub struct Args {
     /// A table of the curves, a row a day
     #[arg(long, value_name = "FILE", help_heading = "Results")]
     curves: Option<PathBuf>,
+    /// A table of trends over years, a value each year (--every year): median slope, and how sure its sign is
+    #[arg(long, value_name = "FILE", help_heading = "Results")]
+    trends: Option<PathBuf>,
     /// The table, .csv, .jsonl or .parquet; default: standard output, if nothing else is asked for
     #[arg(long, value_name = "FILE", help_heading = "Results")]
     out: Option<PathBuf>,
@@ -177,6 +180,7 @@ pub fn run(args: Args, ctx: &Context) -> Result<(), Report> {
         chart: args.chart,
         seasons: args.seasons,
         curves: args.curves,
+        trends: args.trends,
         out: args.out,
     };
     series.check(ctx)?;

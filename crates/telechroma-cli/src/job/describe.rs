@@ -22,6 +22,7 @@ pub fn mask_step(mask: &MaskOptions) -> String {
         mask.condition.as_ref().map(|c| format!("where {c}")),
         (!mask.areas.is_empty() || mask.raster.is_some()).then(|| "the places given".into()),
         mask.grow.map(|m| format!("clouds and shadows grown by {m}")),
+        mask.unmasked.then(|| "scenes without a mask as they are".into()),
     ];
     parts.into_iter().flatten().collect::<Vec<_>>().join("; ")
 }

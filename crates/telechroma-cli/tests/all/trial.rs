@@ -173,6 +173,114 @@ fn plots_are_picked_ringed_scattered_and_written_in_other_formats() {
 }
 
 #[test]
+fn grids_follow_a_line_or_a_polygon() {
+    let dir = tempfile::tempdir().unwrap();
+    let p = program(dir.path());
+    let line = r#"{"type":"FeatureCollection","crs":{"type":"name","properties":{"name":"urn:ogc:def:crs:EPSG::32625"}},
+        "features":[{"type":"Feature","properties":{},"geometry":{"type":"LineString",
+        "coordinates":[[503990,4400700],[504030,4400710],[504020,4400730]]}}]}"#;
+    std::fs::write(dir.path().join("line.geojson"), line).unwrap();
+    let plain = ["--size", "2m,5m", "--count", "6,4", "--origin", "503985,4400715", "--crs", "EPSG:32625"];
+    let lay = |more: &[&str]| p.ok(&[&["plots", "lay"][..], more].concat());
+    lay(&[&plain[..], &["--along", "line.geojson", "--out", "along.gpkg"]].concat());
+    // from its beginning to its end: 30 m east, 30 m north
+    lay(&[&plain[..], &["--angle", "45", "--out", "angle.gpkg"]].concat());
+    let shapes = |f: &str| {
+        p.ok(&["plots", "pick", f, "--out", &format!("{f}.geojson")]);
+        let text = std::fs::read_to_string(dir.path().join(format!("{f}.geojson"))).unwrap();
+        let json: serde_json::Value = serde_json::from_str(&text).unwrap();
+        json["features"].as_array().unwrap().iter().map(|f| f["geometry"].clone()).collect::<Vec<_>>()
+    };
+    let (along, angle) = (shapes("along.gpkg"), shapes("angle.gpkg"));
+    assert_eq!((along.len(), &along), (24, &angle));
+    p.fails(
+        &[&["plots", "lay"], &plain[..], &["--along", "along.gpkg", "--out", "x.gpkg"]].concat(),
+        2,
+        &["along.gpkg: holds no line"],
+    );
+    // within the hull of the grid itself every plot has room, and with wider alleys fewer have
+    p.ok(&["plots", "pick", "along.gpkg", "--dissolve", "block", "--out", "hull.gpkg"]);
+    let within = ["--within", "hull.gpkg", "--size", "2m,5m"];
+    lay(&[&within[..], &["--along", "line.geojson", "--out", "all.gpkg"]].concat());
+    lay(&[&within[..], &["--along", "line.geojson", "--alley", "1m,1m", "--out", "fewer.gpkg"]].concat());
+    assert_eq!((shapes("all.gpkg").len(), shapes("fewer.gpkg").len()), (24, 4 * 3));
+    // a few lie in the middle
+    lay(&[&within[..2], &["--size", "2m,5m", "--count", "2,2", "--along", "line.geojson", "--out", "few.gpkg"]]
+        .concat());
+    let mean = |shapes: &[serde_json::Value], axis: usize| {
+        let all: Vec<f64> = shapes
+            .iter()
+            .flat_map(|s| s["coordinates"][0].as_array().unwrap()[..4].iter().map(|p| p[axis].as_f64().unwrap()))
+            .collect();
+        all.iter().sum::<f64>() / all.len() as f64
+    };
+    let few = shapes("few.gpkg");
+    assert_eq!(few.len(), 4);
+    assert!((0..2).all(|axis| (mean(&few, axis) - mean(&angle, axis)).abs() < 1e-7), "{few:?}");
+    p.fails(&[&["plots", "lay"][..], &within[..2], &["--size", "90m,5m", "--out", "x.gpkg"]].concat(), 2, &["whole"]);
+}
+
+#[test]
+fn points_outside_keep_their_rows_and_quantiles_beyond_the_memory_are_refused() {
+    let (dir, p) = trial();
+    let (x, y) = telechroma_world::trial::origin();
+    std::fs::write(dir.path().join("p.csv"), format!("spot,e,n\na,{},{}\nb,0,0\nc,,\n", x + 3.0, y + 3.0)).unwrap();
+    let base = ["summarise", "mosaic_20310706.tif", "--index", "ndvi", "--unmasked"];
+    let points = ["--plots", "p.csv", "--plots-xy", "e,n", "--plots-crs", "EPSG:32625", "--id", "spot"];
+    p.fails(&[&base[..], &points].concat(), 1, &["plot c is without a shape"]);
+    std::fs::write(dir.path().join("p.csv"), format!("spot,e,n\na,{},{}\nb,0,0\n", x + 3.0, y + 3.0)).unwrap();
+    let rows = crate::table(&p.ok(&[&base[..], &points].concat()).out);
+    let said: Vec<_> = rows.iter().map(|r| (r["ndvi_mean"].is_empty(), r["plot_note"].as_str())).collect();
+    assert_eq!(said, [(false, ""), (true, "outside")]);
+    // all cells of a plot that covers the mosaic do not fit
+    p.ok(&["plots", "ring", "plots.gpkg", "--by", "30m", "--out", "rings.gpkg"]);
+    let large = ["--plots", "rings.gpkg", "--id", "plot", "--memory", "64MB", "--stats"];
+    p.fails(&[&base[..], &large, &["median"]].concat(), 2, &["--memory"]);
+    p.ok(&[&base[..], &large, &["mean"]].concat());
+}
+
+#[test]
+fn trends_are_of_one_value_a_year() {
+    let dir = tempfile::tempdir().unwrap();
+    let p = program(dir.path());
+    let square = r#"{"type":"FeatureCollection","crs":{"type":"name","properties":{"name":"urn:ogc:def:crs:EPSG::32625"}},
+        "features":[{"type":"Feature","properties":{"id":"a"},"geometry":{"type":"Polygon",
+        "coordinates":[[[400005,4399965],[400035,4399965],[400035,4399995],[400005,4399995],[400005,4399965]]]}}]}"#;
+    std::fs::write(dir.path().join("a.geojson"), square).unwrap();
+    std::fs::create_dir(dir.path().join("years")).unwrap();
+    // 0.30, 0.32 … with a wild year, on the first of July
+    for (i, v) in [3000u16, 3200, 3400, 9000, 3800, 4000].iter().enumerate() {
+        let raw = dir.path().join(format!("years/y{i}.bin"));
+        std::fs::write(&raw, [v.to_le_bytes(); 16].concat()).unwrap();
+        let sidecar = format!(
+            "crs = \"EPSG:32625\"\ndate = \"{}-07-01\"\ncorner = [400000.0, 4400000.0]\ncell = [10.0, 10.0]\nscale = 0.0001\n\
+             unit = \"reflectance\"\nnames = [\"nir\"]\n[raw]\nrows = 4\ncols = 4\nbands = 1\ntype = \"uint16\"\norder = \"band-sequential\"\nbyte_order = \"little\"\nskip = 0\n",
+            2026 + i
+        );
+        std::fs::write(raw.with_extension("bin.toml"), sidecar).unwrap();
+    }
+    let base = ["series", "years", "--plots", "a.geojson", "--unmasked", "--gap", "400", "--overwrite"];
+    p.ok(&[&base[..], &["--trends", "t.csv"]].concat());
+    let text = |f: &str| std::fs::read_to_string(dir.path().join(f)).unwrap();
+    let row = crate::table(&text("t.csv")).remove(0);
+    assert_eq!((row["years"].as_str(), row["first_year"].as_str(), row["last_year"].as_str()), ("6", "2026", "2031"));
+    let number = |key: &str| row[key].parse::<f64>().unwrap();
+    // days of leap years count
+    assert!((number("slope") - 0.02).abs() < 1e-4 && number("s") == 11.0, "{row:?}");
+    assert!((number("z") - 10.0 / (6.0 * 5.0 * 17.0 / 18.0f64).sqrt()).abs() < 1e-6 && row["note"].is_empty());
+    // a second look in a year is a season, not a trend
+    std::fs::copy(dir.path().join("years/y0.bin"), dir.path().join("years/z.bin")).unwrap();
+    let again = text("years/y0.bin.toml").replace("07-01", "08-01");
+    std::fs::write(dir.path().join("years/z.bin.toml"), again).unwrap();
+    p.ok(&[&base[..], &["--trends", "t.csv"]].concat());
+    let row = crate::table(&text("t.csv")).remove(0);
+    assert!(row["slope"].is_empty() && row["years"] == "6" && row["note"].contains("of one a year"), "{row:?}");
+    let few = ["series", "years/y0.bin", "years/y1.bin", "--plots", "a.geojson", "--unmasked", "--trends", "f.csv"];
+    p.ok(&few);
+    assert!(crate::table(&text("f.csv"))[0]["note"].contains("fewer than 4 years"));
+}
+
+#[test]
 fn tables_have_the_form_and_the_format_asked_for() {
     let (dir, p) = trial();
     let base = [

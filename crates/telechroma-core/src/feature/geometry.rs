@@ -76,7 +76,10 @@ pub fn ring_round(shape: &Shape, distance: f64) -> Result<Shape> {
             })
         }
         Shape::Points(_) => Err(Error::Usage("points cannot be drawn in: the distance must be above zero".into())),
-        Shape::Other(what) => Err(Error::Usage(format!("{what} has no distance around it"))),
+        other => {
+            let what = other.no_plot().unwrap_or_default();
+            Err(Error::Usage(format!("rings are drawn round points and polygons, but a feature is {what}")))
+        }
     }
 }
 
@@ -101,7 +104,7 @@ pub fn united<'a>(shapes: impl Iterator<Item = &'a Shape>) -> Shape {
         match s {
             Shape::Polygons(all) => polygons.extend(all.iter().map(one_to_geo)),
             Shape::Points(all) => points.extend(all.iter().copied()),
-            Shape::Other(_) => {}
+            Shape::Lines(_) | Shape::Nothing | Shape::Mixture => {}
         }
     }
     match (polygons.is_empty(), points.is_empty()) {

@@ -117,7 +117,7 @@ impl Features {
             if text.is_empty() {
                 return wrong(format!("the plot has no '{name}', which should be its id"));
             }
-            if let Shape::Other(what) = &row.shape {
+            if let Some(what) = row.shape.no_plot() {
                 return wrong(format!("plot {text} is {what}, but plots are polygons or points"));
             }
             if let Some(first) = seen.insert(text.clone(), n) {

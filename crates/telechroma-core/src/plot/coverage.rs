@@ -197,7 +197,8 @@ fn emit(f: &mut impl FnMut(u32, u32, u32, f64), row: u32, col: u32, cols: u32, s
     let share = sum.abs(); // a lobe that runs the other way round is inside all the same
     if share > TINY {
         // in steps of 2⁻⁴⁴, so that sums of weights, and of weights times values, are exact
-        f(row, col, cols, ((share * STEPS).round() / STEPS).min(1.0));
+        // rounded by a cast: a share is never below zero, and there is one for each cell of each edge
+        f(row, col, cols, ((share * STEPS + 0.5) as i64 as f64 / STEPS).min(1.0));
     }
 }
 

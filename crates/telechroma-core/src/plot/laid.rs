@@ -111,7 +111,7 @@ impl Laid {
         let coverage = match &self.plots[i as usize].shape {
             Shape::Polygons(all) => cover_part(all, bounds, part, self.weighting),
             Shape::Points(all) => Coverage::of_cells(all.iter().filter_map(|p| cell_of(*p)), part),
-            Shape::Other(_) => Coverage::default(),
+            Shape::Lines(_) | Shape::Nothing | Shape::Mixture => Coverage::default(),
         };
         Some(Lying { plot: i, seen: part.len() as u64, coverage })
     }
@@ -183,7 +183,7 @@ fn share_on(shape: &Shape, bounds: Option<Window>, grid: Window) -> f64 {
                 a => (cover(all, bounds, Weighting::Share).weight / a).clamp(0.0, 1.0),
             }
         }
-        Shape::Other(_) => 0.0,
+        Shape::Lines(_) | Shape::Nothing | Shape::Mixture => 0.0,
     }
 }
 

@@ -2,15 +2,19 @@
 
 use super::{Polygon, Ring, densify};
 
-/// Polygons or points; the parts of a plot are one.
+/// Polygons, lines or points; the parts of a plot are one.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Shape {
     /// Polygons that do not overlap.
     Polygons(Vec<Polygon>),
+    /// Lines, which are no plots but directions to lay some along.
+    Lines(Vec<Vec<(f64, f64)>>),
     /// Positions.
     Points(Vec<(f64, f64)>),
-    /// Nothing, or a kind of shape that is no plot, such as a line: its name.
-    Other(&'static str),
+    /// Nothing.
+    Nothing,
+    /// Shapes of several kinds in one.
+    Mixture,
 }
 
 impl Shape {
@@ -18,7 +22,7 @@ impl Shape {
     pub fn polygons(&self) -> &[Polygon] {
         match self {
             Shape::Polygons(all) => all,
-            Shape::Points(_) | Shape::Other(_) => &[],
+            Shape::Lines(_) | Shape::Points(_) | Shape::Nothing | Shape::Mixture => &[],
         }
     }
 
@@ -27,10 +31,25 @@ impl Shape {
         self.polygons().iter().flat_map(|p| std::iter::once(&p.outer).chain(&p.holes))
     }
 
+    /// The lines; none of any other shape.
+    pub fn lines(&self) -> &[Vec<(f64, f64)>] {
+        if let Shape::Lines(all) = self { all } else { &[] }
+    }
+
+    /// What it is, in words, where it is no plot.
+    pub fn no_plot(&self) -> Option<&'static str> {
+        match self {
+            Shape::Polygons(_) | Shape::Points(_) => None,
+            Shape::Lines(_) => Some("a line"),
+            Shape::Nothing => Some("without a shape"),
+            Shape::Mixture => Some("a mixture of shapes"),
+        }
+    }
+
     /// All positions.
     pub fn positions(&self) -> impl Iterator<Item = (f64, f64)> + '_ {
         let points: &[(f64, f64)] = if let Shape::Points(p) = self { p } else { &[] };
-        self.rings().flatten().chain(points).copied()
+        self.rings().chain(self.lines()).flatten().chain(points).copied()
     }
 
     /// Least and greatest coordinates: west, south, east, north; none where there is no position.
@@ -48,7 +67,11 @@ impl Shape {
         Ok(match self {
             Shape::Polygons(all) => Shape::Polygons(all.iter().map(|p| p.map(&mut f)).collect::<Result<_, E>>()?),
             Shape::Points(all) => Shape::Points(all.iter().map(|p| f(p.0, p.1)).collect::<Result<_, E>>()?),
-            Shape::Other(what) => Shape::Other(what),
+            Shape::Lines(all) => {
+                Shape::Lines(all.iter().map(|l| l.iter().map(|p| f(p.0, p.1)).collect()).collect::<Result<_, E>>()?)
+            }
+            Shape::Nothing => Shape::Nothing,
+            Shape::Mixture => Shape::Mixture,
         })
     }
 

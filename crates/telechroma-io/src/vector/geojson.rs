@@ -12,7 +12,7 @@ use telechroma_core::feature::Features;
 use telechroma_core::geo::Crs;
 use telechroma_core::plot::{Polygon, Ring, Shape};
 
-use super::raw::{Drawn, Found, LINE, MIXTURE, NOTHING, Raw, points, ring, stated};
+use super::raw::{Drawn, Found, Raw, lines, points, ring, stated};
 use super::{LARGEST, Source};
 use crate::error::{Error, Place, Result};
 
@@ -89,14 +89,17 @@ fn crs_of(c: &FeatureCollection, path: &Path) -> Result<Crs> {
 }
 
 fn shape(geometry: Option<&Geometry>) -> Found {
-    let Some(geometry) = geometry else { return Ok(NOTHING.into()) };
+    let Some(geometry) = geometry else { return Ok(Shape::Nothing.into()) };
     match &geometry.value {
         GeometryValue::Polygon { coordinates } => polygons(std::slice::from_ref(coordinates)),
         GeometryValue::MultiPolygon { coordinates } => polygons(coordinates),
         GeometryValue::Point { coordinates } => points(vec![position(coordinates)]),
         GeometryValue::MultiPoint { coordinates } => points(coordinates.iter().map(position).collect()),
-        GeometryValue::LineString { .. } | GeometryValue::MultiLineString { .. } => Ok(LINE.into()),
-        GeometryValue::GeometryCollection { .. } => Ok(MIXTURE.into()),
+        GeometryValue::LineString { coordinates } => lines(vec![coordinates.iter().map(position).collect()]),
+        GeometryValue::MultiLineString { coordinates } => {
+            lines(coordinates.iter().map(|l| l.iter().map(position).collect()).collect())
+        }
+        GeometryValue::GeometryCollection { .. } => Ok(Shape::Mixture.into()),
     }
 }
 
@@ -179,6 +182,13 @@ fn geometry(shape: &Shape) -> Option<GeometryValue> {
             [one] => GeometryValue::new_point(position(one)),
             many => GeometryValue::new_multi_point(many.iter().map(position)),
         }),
-        Shape::Other(_) => None,
+        Shape::Lines(all) => {
+            let line = |l: &Vec<(f64, f64)>| -> Vec<Position> { l.iter().map(position).collect() };
+            Some(match all.as_slice() {
+                [one] => GeometryValue::new_line_string(line(one)),
+                many => GeometryValue::new_multi_line_string(many.iter().map(line)),
+            })
+        }
+        Shape::Nothing | Shape::Mixture => None,
     }
 }

@@ -11,7 +11,7 @@ use telechroma_core::feature::{Features, Field, FieldKind};
 use telechroma_core::geo::Crs;
 use telechroma_core::plot::Shape;
 
-use super::raw::{Found, NOTHING, Raw, stated};
+use super::raw::{Found, Raw, stated};
 use super::{Source, wkb};
 use crate::error::{Error, Place, Result};
 
@@ -42,7 +42,7 @@ pub(super) fn read(source: &Source) -> Result<Raw> {
     let mut found = query.query([]).map_err(wrong)?;
     let mut rows = vec![];
     while let Some(row) = found.next().map_err(wrong)? {
-        let (mut values, mut shape): (Vec<Value>, Found) = (vec![], Ok(NOTHING.into()));
+        let (mut values, mut shape): (Vec<Value>, Found) = (vec![], Ok(Shape::Nothing.into()));
         for (i, field) in columns.iter().enumerate() {
             let cell = row.get_ref(i).map_err(wrong)?;
             match (field.name == column, cell) {
@@ -156,7 +156,7 @@ fn from_blob(blob: &[u8]) -> Found {
         _ => return Err(damaged()),
     };
     if flags & 0b1_0000 != 0 {
-        return Ok(NOTHING.into()); // empty
+        return Ok(Shape::Nothing.into()); // empty
     }
     wkb::read(blob.get(8 + envelope..).ok_or_else(damaged)?)
 }
@@ -276,8 +276,7 @@ fn fill(db: &mut Connection, layer: &str, features: &Features) -> rusqlite::Resu
         rusqlite::params![layer, last_change(), bounds[0], bounds[1], bounds[2], bounds[3], srs],
     )?;
     let column = free("geom", &features.fields);
-    let of =
-        |pick: fn(&Shape) -> bool| features.rows.iter().all(|r| pick(&r.shape) || matches!(r.shape, Shape::Other(_)));
+    let of = |pick: fn(&Shape) -> bool| features.rows.iter().all(|r| pick(&r.shape) || r.shape == Shape::Nothing);
     let geometry = match () {
         () if of(|s| matches!(s, Shape::Polygons(_))) => "MULTIPOLYGON",
         () if of(|s| matches!(s, Shape::Points(p) if p.len() == 1)) => "POINT",

@@ -12,7 +12,7 @@ use telechroma_core::feature::{Features, Field, FieldKind};
 use telechroma_core::geo::Crs;
 use telechroma_core::plot::Shape;
 
-use super::raw::{Found, NOTHING, Raw, stated};
+use super::raw::{Found, Raw, stated};
 use super::{Source, wkb};
 use crate::error::{Error, Place, Result};
 use crate::table::parquet::{Cells, Column, write as write_columns};
@@ -56,7 +56,7 @@ fn rows(source: &Source) -> Result<Raw> {
         .collect();
     let mut rows = vec![];
     for row in reader.get_row_iter(None).map_err(wrong)? {
-        let (mut values, mut shape): (Vec<Value>, Found) = (vec![], Ok(NOTHING.into()));
+        let (mut values, mut shape): (Vec<Value>, Found) = (vec![], Ok(Shape::Nothing.into()));
         for (name, cell) in row.map_err(wrong)?.into_columns() {
             use parquet::record::Field as Cell;
             match (name == column, cell) {
@@ -182,7 +182,8 @@ pub(super) fn write(path: &Path, features: &Features) -> Result<Vec<String>> {
             Shape::Polygons(_) => Some("MultiPolygon"),
             Shape::Points(p) if p.len() == 1 => Some("Point"),
             Shape::Points(_) => Some("MultiPoint"),
-            Shape::Other(_) => None,
+            Shape::Lines(_) => Some("MultiLineString"),
+            Shape::Nothing | Shape::Mixture => None,
         })
         .collect();
     let mut column = json!({"encoding": "WKB", "geometry_types": types});

@@ -1,4 +1,4 @@
-//! Features in and out: polygons and points with attributes, from and to GeoJSON, GeoPackage, Shapefile, GeoParquet
+//! Features in and out: polygons, lines and points with attributes, from and to GeoJSON, GeoPackage, Shapefile, GeoParquet
 //! and (points) CSV.
 //!
 //! One file a format: each reads into `Raw`, whose shapes are then mended or refused in one place, and writes
@@ -18,7 +18,7 @@ use telechroma_core::area::{Edge, Outline};
 use telechroma_core::attribute::Condition;
 use telechroma_core::feature::{self, Features};
 use telechroma_core::geo::Crs;
-use telechroma_core::plot::Plot;
+use telechroma_core::plot::{Plot, Shape};
 
 pub(crate) use geojson::json;
 use raw::Raw;
@@ -114,6 +114,10 @@ fn opened(source: &Source) -> Result<Raw> {
 /// # Errors
 /// Where the ending is not known, the format cannot hold the features, or writing fails.
 pub fn write(path: &Path, features: &Features) -> Result<Vec<String>> {
+    if let Some(n) = features.rows.iter().position(|r| r.shape == Shape::Mixture) {
+        let place = Place::part(path.display().to_string(), format!("feature {}", n + 1));
+        return Err(Error::usage(place, "is a mixture of shapes, which cannot be written"));
+    }
     (format_of(path)?.write)(path, features)
 }
 

@@ -8,7 +8,7 @@ use telechroma_core::geo::Crs;
 use telechroma_core::plot::Shape;
 
 use super::Source;
-use super::raw::{NOTHING, Raw, points};
+use super::raw::{Raw, points};
 use crate::error::{Error, Place, Result};
 use crate::table::csv;
 
@@ -33,7 +33,7 @@ pub(super) fn read(source: &Source) -> Result<Raw> {
         };
         let found = match (number(x)?, number(y)?) {
             (Some(x), Some(y)) => points(vec![(x, y)]),
-            _ => Ok(NOTHING.into()),
+            _ => Ok(Shape::Nothing.into()),
         };
         rows.push((row.iter().map(|t| value(t)).collect(), found));
     }

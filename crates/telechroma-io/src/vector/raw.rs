@@ -25,13 +25,6 @@ impl From<Shape> for Drawn {
     }
 }
 
-/// What a feature without a shape is.
-pub(super) const NOTHING: Shape = Shape::Other("without a shape");
-/// What a line is.
-pub(super) const LINE: Shape = Shape::Other("a line");
-/// What a mixture is.
-pub(super) const MIXTURE: Shape = Shape::Other("a mixture of shapes");
-
 /// Features of a file.
 pub(super) struct Raw {
     pub crs: Crs,
@@ -114,10 +107,17 @@ pub(super) fn ring(positions: impl Iterator<Item = (f64, f64)>) -> std::result::
 
 /// Points that are numbers.
 pub(super) fn points(all: Vec<(f64, f64)>) -> Found {
-    match all.iter().all(|(x, y)| x.is_finite() && y.is_finite()) {
-        true => Ok(Shape::Points(all).into()),
-        false => Err("has a position that is not two numbers".into()),
-    }
+    sound(Shape::Points(all))
+}
+
+/// Lines whose positions are numbers.
+pub(super) fn lines(all: Vec<Vec<(f64, f64)>>) -> Found {
+    sound(Shape::Lines(all))
+}
+
+fn sound(shape: Shape) -> Found {
+    let numbers = shape.positions().all(|(x, y)| x.is_finite() && y.is_finite());
+    if numbers { Ok(shape.into()) } else { Err("has a position that is not two numbers".into()) }
 }
 
 /// Polygons from rings without regard to the way they run: what lies inside an outline is its hole, what lies inside a

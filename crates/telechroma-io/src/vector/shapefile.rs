@@ -13,7 +13,7 @@ use telechroma_core::geo::Crs;
 use telechroma_core::plot::{Ring, Shape};
 
 use super::Source;
-use super::raw::{Drawn, Found, LINE, NOTHING, Raw, nested, points, ring, stated};
+use super::raw::{Drawn, Found, Raw, lines, nested, points, ring, stated};
 use crate::error::{Error, Place, Result};
 
 pub(super) fn read(source: &Source) -> Result<Raw> {
@@ -86,8 +86,10 @@ fn drawn(shape: &Drawing) -> Found {
         Drawing::Multipoint(all) => points(all.points().iter().map(|p| (p.x, p.y)).collect()),
         Drawing::MultipointM(all) => points(all.points().iter().map(|p| (p.x, p.y)).collect()),
         Drawing::MultipointZ(all) => points(all.points().iter().map(|p| (p.x, p.y)).collect()),
-        Drawing::Polyline(_) | Drawing::PolylineM(_) | Drawing::PolylineZ(_) => Ok(LINE.into()),
-        Drawing::NullShape | Drawing::Multipatch(_) => Ok(NOTHING.into()),
+        Drawing::Polyline(l) => lines(l.parts().iter().map(|p| p.iter().map(|q| (q.x, q.y)).collect()).collect()),
+        Drawing::PolylineM(l) => lines(l.parts().iter().map(|p| p.iter().map(|q| (q.x, q.y)).collect()).collect()),
+        Drawing::PolylineZ(l) => lines(l.parts().iter().map(|p| p.iter().map(|q| (q.x, q.y)).collect()).collect()),
+        Drawing::NullShape | Drawing::Multipatch(_) => Ok(Shape::Nothing.into()),
     }
 }
 
@@ -167,7 +169,11 @@ pub(super) fn write(path: &Path, features: &Features) -> Result<Vec<String>> {
                 let points = all.iter().map(|(x, y)| Point::new(*x, *y)).collect();
                 writer.write_shape_and_record(&Multipoint::new(points), &record)
             }
-            Shape::Polygons(_) | Shape::Other(_) => {
+            Shape::Lines(all) => {
+                let parts = all.iter().map(|l| l.iter().map(|(x, y)| Point::new(*x, *y)).collect()).collect();
+                writer.write_shape_and_record(&shapefile::Polyline::with_parts(parts), &record)
+            }
+            Shape::Polygons(_) | Shape::Nothing | Shape::Mixture => {
                 return Err(wrong(format!(
                     "feature {} has no shape, which a Shapefile cannot hold; write .gpkg",
                     n + 1
@@ -176,7 +182,7 @@ pub(super) fn write(path: &Path, features: &Features) -> Result<Vec<String>> {
         }
         .map_err(|e| match e {
             shapefile::Error::MismatchShapeType { .. } => {
-                wrong("points and polygons cannot be in one Shapefile; write .gpkg".into())
+                wrong("points, lines and polygons cannot be in one Shapefile; write .gpkg".into())
             }
             other => failed(other),
         })?;

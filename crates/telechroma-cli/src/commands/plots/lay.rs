@@ -34,15 +34,15 @@ pub struct Args {
     /// The corner of the first plot: longitude,latitude, or map coordinates X,Y with --crs
     #[arg(long, value_name = "X,Y", allow_hyphen_values = true, value_parser = two_numbers, required_unless_present = "within")]
     origin: Option<(f64, f64)>,
-    /// Lay the grid into the polygon of a file, along its longer side; plots that stand out of it are left out
+    /// Lay the grid into the middle of the polygon of a file, along its longer side; plots that stand out are left out
     #[arg(long, value_name = "FILE", conflicts_with = "origin")]
     within: Option<PathBuf>,
     /// Degrees counter-clockwise from east; default: 0, or along the longer side of the area
     #[arg(long, value_name = "DEGREES", allow_hyphen_values = true)]
     angle: Option<f64>,
-    /// Run along a direction: from one place to another, X,Y,X,Y, in the coordinates of the origin
-    #[arg(long, value_name = "X,Y,X,Y", allow_hyphen_values = true, value_delimiter = ',', conflicts_with = "angle")]
-    along: Vec<f64>,
+    /// Run along the first line of a file, from its beginning to its end
+    #[arg(long, value_name = "FILE", conflicts_with = "angle")]
+    along: Option<PathBuf>,
     /// Coordinate system of the origin and of the plots; default: the UTM zone of an origin in degrees
     #[arg(long, value_name = "CRS", value_parser = |t: &str| Crs::from_text(t))]
     crs: Option<Crs>,
@@ -117,6 +117,18 @@ struct Site {
     area: Option<(Shape, (f64, f64))>,
 }
 
+impl Site {
+    /// The corner at which a grid begins: within an area it lies in the middle, with what is over on all sides.
+    fn middle(&self, (cols, rows): (u32, u32), size: (f64, f64), alley: (f64, f64)) -> (f64, f64) {
+        let Some((_, reach)) = &self.area else { return self.origin };
+        let over =
+            |reach: f64, n: u32, side: f64, gap: f64| ((reach + gap - f64::from(n) * (side + gap)) / 2.0).max(0.0);
+        let (u, v) = (over(reach.0, cols, size.0, alley.0), over(reach.1, rows, size.1, alley.1));
+        let (s, c) = self.angle.to_radians().sin_cos();
+        (self.origin.0 + c * u - s * v, self.origin.1 + s * u + c * v)
+    }
+}
+
 pub fn run(args: &Args, ctx: &Context) -> Result<(), Report> {
     let site = site(args)?;
     let unit = |m: Metres| units(site.crs, m.0);
@@ -130,8 +142,12 @@ pub fn run(args: &Args, ctx: &Context) -> Result<(), Report> {
             return Err(Report::usage("how many plots is not said").hint("--count 12,5, or an area with --within"));
         }
     };
+    let none = || Report::usage("no plot fits into the area whole").hint("a smaller --size, or another --angle");
+    if args.count.is_none() && (count.0 == 0 || count.1 == 0) {
+        return Err(none());
+    }
     let layout = Layout {
-        origin: site.origin,
+        origin: site.middle(count, size, alley),
         angle: site.angle,
         size,
         alley,
@@ -150,7 +166,7 @@ pub fn run(args: &Args, ctx: &Context) -> Result<(), Report> {
         features.rows.retain(|r| feature::overlap(&r.shape, area) > (1.0 - 1e-6) * r.shape.area());
     }
     if features.rows.is_empty() {
-        return Err(Report::usage("no plot fits into the area"));
+        return Err(none());
     }
     let out = all - features.rows.len();
     let mut features = with_design(args, features, ctx)?;
@@ -179,32 +195,31 @@ fn site(args: &Args) -> Result<Site, Report> {
         return Err(Report::usage(format!("{crs} is in degrees: plots are laid in a map's system")));
     }
     let project = Projector::new(from, crs)?;
-    let angle = match args.along.as_slice() {
-        [] => args.angle.unwrap_or(0.0),
-        [x1, y1, x2, y2] => {
-            let (a, b) = (project.project(*x1, *y1)?, project.project(*x2, *y2)?);
-            (b.1 - a.1).atan2(b.0 - a.0).to_degrees()
-        }
-        other => {
-            return Err(Report::usage(format!("--along takes two places, four numbers; {} were given", other.len())));
-        }
-    };
+    let angle = direction(args, crs)?.unwrap_or(0.0);
     Ok(Site { crs, origin: project.project(x, y)?, angle, area: None })
+}
+
+/// The angle that was given, or that of a line; degrees counter-clockwise from east.
+fn direction(args: &Args, crs: Crs) -> Result<Option<f64>, Report> {
+    let Some(file) = &args.along else { return Ok(args.angle) };
+    let found = vector::read(&Source::of(file))?.features.in_crs(crs)?;
+    let line = found.rows.iter().flat_map(|r| r.shape.lines()).find(|l| l.len() > 1 && l.first() != l.last());
+    match line.map(|l| (l[0], l[l.len() - 1])) {
+        Some((a, b)) => Ok(Some((b.1 - a.1).atan2(b.0 - a.0).to_degrees())),
+        None => Err(Report::usage(format!("{}: holds no line to lay plots along", file.display()))),
+    }
 }
 
 /// A grid along the longer side of a polygon, beginning in a corner of the smallest rectangle round it.
 fn within(args: &Args, file: &std::path::Path) -> Result<Site, Report> {
-    let found = vector::read(&Source { crs: None, ..Source::of(file) })?.features;
+    let found = vector::read(&Source::of(file))?.features;
     let crs = match args.crs {
         Some(crs) => crs,
         None => super::files::metric(&found)?,
     };
     let moved = found.in_crs(crs)?;
     let area = feature::united(moved.rows.iter().map(|r| &r.shape));
-    let angle = match args.angle {
-        Some(angle) => angle,
-        None => longer_side(&area),
-    };
+    let angle = direction(args, crs)?.unwrap_or_else(|| longer_side(&area));
     // the area's extent along and across the angle
     let (s, c) = angle.to_radians().sin_cos();
     let turned: Vec<(f64, f64)> = area.positions().map(|(x, y)| (c * x + s * y, c * y - s * x)).collect();

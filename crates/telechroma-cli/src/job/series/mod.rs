@@ -63,13 +63,15 @@ pub struct SeriesJob {
     pub stat: String,
     /// How CSV is written.
     pub csv: csv::Style,
-    /// Files.
+    /// The chart's file.
     pub chart: Option<PathBuf>,
-    /// Files.
+    /// The table of seasons's file.
     pub seasons: Option<PathBuf>,
-    /// Files.
+    /// The table of curves's file.
     pub curves: Option<PathBuf>,
-    /// Files.
+    /// The table of trends's file.
+    pub trends: Option<PathBuf>,
+    /// The table of looks's file.
     pub out: Option<PathBuf>,
 }
 
@@ -89,12 +91,12 @@ impl SeriesJob {
             _ => Ok(()),
         };
         endings(&self.chart, &["svg", "png"], "a chart")?;
-        for table in [&self.out, &self.seasons, &self.curves] {
+        for table in [&self.out, &self.seasons, &self.curves, &self.trends] {
             endings(table, &["csv", "jsonl", "parquet"], "a table")?;
         }
         // staged and dropped: names that are taken are found before the work
         let mut results = Results::new(ctx);
-        let paths = [&self.out, &self.seasons, &self.curves, &self.chart].into_iter().flatten();
+        let paths = [&self.out, &self.seasons, &self.curves, &self.trends, &self.chart].into_iter().flatten();
         paths.map(|p| results.stage(p)).collect::<Result<Vec<_>, _>>()?;
         Ok(())
     }
@@ -107,10 +109,17 @@ impl SeriesJob {
 pub fn write_series(job: &SeriesJob, table: &Table, ctx: &Context) -> Result<(), Report> {
     let by = job.by.as_deref().map(|n| table.features().named(n)).transpose()?;
     let mut results = Results::new(ctx);
-    let shown = job.out.is_none() && job.chart.is_none() && job.seasons.is_none() && job.curves.is_none();
-    let mut rows = Rows::of(job, table, by);
-    let (mut seasons, mut curves) = (Rows::seasons(job, table, by), Rows::curves(job, table, by));
-    for (path, rows) in [(&job.out, &mut rows), (&job.seasons, &mut seasons), (&job.curves, &mut curves)] {
+    let others = [&job.chart, &job.seasons, &job.curves, &job.trends];
+    let shown = job.out.is_none() && others.iter().all(|o| o.is_none());
+    let mut tables = Tables {
+        looks: Rows::of(job, table, by),
+        seasons: Rows::seasons(job, table, by),
+        curves: Rows::curves(job, table, by),
+        trends: Rows::trends(job, table, by),
+    };
+    let Tables { looks: rows, seasons, curves, trends } = &mut tables;
+    for (path, rows) in [(&job.out, &mut *rows), (&job.seasons, seasons), (&job.curves, curves), (&job.trends, trends)]
+    {
         let Some(path) = path else { continue };
         rows.sheet.open(&results.stage(path)?, job.csv)?;
         let columns = path.with_extension("columns.csv");
@@ -124,14 +133,15 @@ pub fn write_series(job: &SeriesJob, table: &Table, ctx: &Context) -> Result<(),
         }
         (false, _) => {}
     }
-    let charts = each_line(job, table, by, (&mut rows, &mut seasons, &mut curves), ctx)?;
+    let charts = each_line(job, table, by, &mut tables, ctx)?;
     for (layer, lines, origin) in &charts {
         results.draw(job, table, (layer, lines, *origin), charts.len())?;
     }
-    let count = rows.sheet.count();
-    let kept = rows.sheet.finish()?;
-    seasons.sheet.finish()?;
-    curves.sheet.finish()?;
+    let count = tables.looks.sheet.count();
+    let kept = tables.looks.sheet.finish()?;
+    for other in [tables.seasons, tables.curves, tables.trends] {
+        other.sheet.finish()?;
+    }
     let written = results.publish()?;
     ctx.progress.clear();
     if ctx.json {
@@ -147,6 +157,14 @@ pub fn write_series(job: &SeriesJob, table: &Table, ctx: &Context) -> Result<(),
     Ok(())
 }
 
+/// The tables of a series, of which those that are asked for have rows.
+struct Tables {
+    looks: Rows,
+    seasons: Rows,
+    curves: Rows,
+    trends: Rows,
+}
+
 /// What is drawn of a layer, and the day from which it counts.
 type Drawn = (String, Vec<ChartLine>, Date);
 
@@ -155,7 +173,7 @@ fn each_line(
     job: &SeriesJob,
     table: &Table,
     by: Option<usize>,
-    (rows, seasons, curves): (&mut Rows, &mut Rows, &mut Rows),
+    tables: &mut Tables,
     ctx: &Context,
 ) -> Result<Vec<Drawn>, Report> {
     let undated: Vec<&str> = table.periods().filter(|p| days_of(p).is_none()).collect();
@@ -184,12 +202,15 @@ fn each_line(
                 if line.looks.iter().all(|l| !l.used) {
                     unused.push(line.name.to_string());
                 }
-                rows.add(job, &line, layer, *unit)?;
+                tables.looks.add(job, &line, layer, *unit)?;
                 if job.curves.is_some() {
-                    curves.add_curve(&line, layer)?;
+                    tables.curves.add_curve(&line, layer)?;
                 }
                 if job.seasons.is_some() {
-                    seasons.add_seasons(job, &line, layer)?;
+                    tables.seasons.add_seasons(job, &line, layer)?;
+                }
+                if job.trends.is_some() {
+                    tables.trends.add_trend(&line, layer, *unit)?;
                 }
                 if job.chart.is_some() {
                     lines.push(line);

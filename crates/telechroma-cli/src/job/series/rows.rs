@@ -3,7 +3,7 @@
 use jiff::civil::Date;
 use telechroma_core::attribute::Value;
 use telechroma_core::feature::FieldKind;
-use telechroma_core::series::{Season, SeasonError, anomaly, season};
+use telechroma_core::series::{LEAST_VALUES, Season, SeasonError, anomaly, season, trend};
 use telechroma_core::units::Unit;
 
 use super::super::sheet::{Column, Sheet};
@@ -99,6 +99,22 @@ impl Rows {
         Rows::new(job, table, by, &more)
     }
 
+    /// The table of trends.
+    pub fn trends(job: &SeriesJob, table: &Table, by: Option<usize>) -> Rows {
+        use FieldKind::{Number, Text, Whole};
+        let more = [
+            ("unit", Text, "the layer's unit"),
+            ("years", Whole, "years with a value that was seen well enough"),
+            ("first_year", Whole, "the first of them"),
+            ("last_year", Whole, "the last"),
+            ("slope", Number, "change in a year, in the layer's unit: median of the slopes between all pairs of years"),
+            ("s", Whole, "pairs of years that rise less pairs that fall"),
+            ("z", Number, "s in its standard deviations; beyond 1.96 or -1.96 such a trend is chance in less than 5 %"),
+            ("note", Text, "why there is no trend"),
+        ];
+        Rows::new(job, table, by, &more)
+    }
+
     fn begin(line: &Line, layer: &str) -> Vec<Value> {
         let mut row = vec![Value::Text(line.name.to_string())];
         row.extend(window_text(line.window));
@@ -141,6 +157,31 @@ impl Rows {
         Ok(())
     }
 
+    /// Adds the trend of a line.
+    pub fn add_trend(&mut self, line: &Line, layer: &str, unit: Unit) -> Result<(), Report> {
+        let used: Vec<&Look> = line.looks.iter().filter(|l| l.used).collect();
+        let mut years: Vec<i16> = used.iter().map(|l| l.day.year()).collect();
+        years.sort_unstable();
+        years.dedup();
+        let twice = years.len() < used.len();
+        let times: Vec<f64> = used.iter().map(|l| in_years(l.day)).collect();
+        let values: Vec<f64> = used.iter().map(|l| l.value).collect();
+        let mut row = Rows::begin(line, layer);
+        row.extend([text(unit.sign()), Value::Whole(years.len() as i64)]);
+        row.extend([years.first(), years.last()].map(|y| y.map_or(Value::Missing, |y| Value::Whole(i64::from(*y)))));
+        match trend(&times, &values).filter(|_| !twice) {
+            Some(t) => row.extend([number(t.slope), Value::Whole(t.s), number(t.z()), Value::Missing]),
+            None => {
+                row.extend(vec![Value::Missing; 3]);
+                row.push(Value::Text(match twice {
+                    true => "several values in a year, which the season moves: a trend is of one a year".into(),
+                    false => format!("fewer than {LEAST_VALUES} years"),
+                }));
+            }
+        }
+        self.sheet.push(row)
+    }
+
     /// Adds the seasons of a line.
     pub fn add_seasons(&mut self, job: &SeriesJob, line: &Line, layer: &str) -> Result<(), Report> {
         for (year, found) in seasons_of(job, line) {
@@ -166,6 +207,11 @@ impl Rows {
         }
         Ok(())
     }
+}
+
+/// A day as years and a part of one.
+fn in_years(day: Date) -> f64 {
+    f64::from(day.year()) + f64::from(day.day_of_year() - 1) / f64::from(day.days_in_year())
 }
 
 /// A look against the curve on the same day of other years.
