@@ -64,6 +64,15 @@ pub(crate) enum Rule<'a> {
 }
 
 impl Rule<'_> {
+    /// The value of one count.
+    #[inline(always)]
+    pub(crate) fn of(&self, count: u16) -> f32 {
+        match self {
+            Rule::Line(Line { gain, offset }) => (f64::from(count) * gain + offset) as f32,
+            Rule::Table(table) => table[usize::from(count)],
+        }
+    }
+
     /// Calibrates a row; fill is not looked at.
     #[inline(always)]
     pub(crate) fn row(&self, counts: &[u16], out: &mut [f32]) {

@@ -4,7 +4,7 @@ use std::fmt;
 use std::str::FromStr;
 
 use super::Clear;
-use super::composite::{Plane, Sample, clear_lanes};
+use super::composite::{AHEAD, Plane, Sample, clear_lanes};
 use super::lanes::{LANES, Lanes, Lit, Row, Usable};
 use crate::error::{Error, Result};
 use crate::graph::{Absence, Inputs, Op, bits_row, values_row};
@@ -89,12 +89,57 @@ struct ChooseRow<'a, 'b> {
     cells: &'a mut [u16],
 }
 
-/// Scratch space: values by look and band, what may be used, sums of distances.
-#[derive(Default)]
+/// Cells whose distances are taken at once: those of one vector, so that the values of all looks stay in the first-level
+/// cache while each meets each.
+const PART: usize = 16;
+
+/// Values of as many cells.
+#[derive(Clone, Copy)]
+#[repr(align(64))]
+struct Part<T>([T; PART]);
+
+/// Scratch space for the looks of some cells.
 struct Work {
-    values: Vec<Row>,
-    usable: Vec<Lanes<u32>>,
-    sums: Vec<Row>,
+    parts: [PartWork; LANES / PART],
+    values: Row,
+}
+
+/// What a medoid takes, for the looks of the cells of one part.
+struct PartWork {
+    /// By look and band.
+    values: Vec<Part<f32>>,
+    /// All bits set where a look may be used.
+    usable: Vec<Part<u32>>,
+    /// Sums of distances to the others.
+    sums: Vec<Part<f32>>,
+}
+
+impl Work {
+    fn new(looks: usize, bands: usize) -> Work {
+        let part = || PartWork {
+            values: vec![Part([0.0; PART]); looks * bands],
+            usable: vec![Part([0; PART]); looks],
+            sums: vec![Part([0.0; PART]); looks],
+        };
+        Work { parts: std::array::from_fn(|_| part()), values: Row::all(0.0) }
+    }
+
+    /// Takes the values of a look in a band as the `at`th.
+    #[inline(always)]
+    fn take(&mut self, at: usize) {
+        let Work { parts, values } = self;
+        for (part, values) in parts.iter_mut().zip(values.as_chunks::<PART>().0) {
+            part.values[at].0 = *values;
+        }
+    }
+
+    #[inline(always)]
+    fn mark(&mut self, k: usize, usable: &Usable) {
+        for (part, usable) in self.parts.iter_mut().zip(usable.as_chunks::<PART>().0) {
+            // as wide as the distances they hide
+            part.usable[k].0 = usable.map(|u| i32::from(u as i16) as u32);
+        }
+    }
 }
 
 impl wide::Loop for ChooseRow<'_, '_> {
@@ -108,6 +153,7 @@ impl wide::Loop for ChooseRow<'_, '_> {
             let mut numbers = [0u16; 1 << 10];
             let (mut best, mut chosen) = (Row::all(f32::INFINITY), Lanes::all(0u16));
             for look in looks {
+                look.planes.iter().for_each(|p| p.ahead(at + AHEAD));
                 let mut usable = Usable::all(0);
                 clear_lanes(look.clear, look.bit, at, n, &mut usable);
                 look.planes.iter().for_each(|p| p.valid(at, n, &mut usable));
@@ -121,12 +167,10 @@ impl wide::Loop for ChooseRow<'_, '_> {
                 match (op.choice, look.score) {
                     (Choice::Medoid, _) => {
                         for (b, i) in op.measured.iter().enumerate() {
-                            look.planes[*i].values(at, n, &mut work.values[k * bands + b]);
+                            look.planes[*i].values(at, n, &mut work.values);
+                            work.take(k * bands + b);
                         }
-                        // as wide as the distances they hide
-                        for l in 0..LANES {
-                            work.usable[k][l] = i32::from(usable[l] as i16) as u32;
-                        }
+                        work.mark(k, &usable);
                         numbers[k] = look.number;
                         k += 1;
                     }
@@ -150,13 +194,8 @@ impl wide::Loop for ChooseRow<'_, '_> {
                 }
             }
             if op.choice == Choice::Medoid {
-                medoid(work, k, bands);
-                for ((sums, usable), number) in work.sums.iter().zip(&work.usable).zip(&numbers).take(k) {
-                    for l in 0..LANES {
-                        let better = usable[l] != 0 && sums[l] < best[l];
-                        best[l] = if better { sums[l] } else { best[l] };
-                        chosen[l] = if better { *number } else { chosen[l] };
-                    }
+                for (part, chosen) in work.parts.iter_mut().zip(chosen.as_chunks_mut::<PART>().0) {
+                    *chosen = part.medoid(&numbers[..k], bands);
                 }
             }
             for ((c, chosen), s) in cells.iter_mut().zip(*chosen).zip(*seen) {
@@ -166,31 +205,60 @@ impl wide::Loop for ChooseRow<'_, '_> {
     }
 }
 
-/// The sum of each look's distances to the others, over the looks that may be used.
-#[inline(always)]
-fn medoid(work: &mut Work, k: usize, bands: usize) {
-    let Work { values, usable, sums } = work;
-    sums[..k].fill(Row::all(0.0));
-    for i in 0..k {
-        let (mine, _) = values[i * bands..].split_at(bands);
-        let mut own = sums[i];
-        for j in i + 1..k {
-            let (theirs, _) = values[j * bands..].split_at(bands);
-            let mut squares = Row::all(0.0);
-            for (a, b) in mine.iter().zip(theirs) {
-                for l in 0..LANES {
-                    let d = a[l] - b[l];
-                    squares[l] += d * d;
+impl PartWork {
+    /// Which of the looks with these numbers has the least sum of distances to the others; 0 where none may be used.
+    #[inline(always)]
+    fn medoid(&mut self, numbers: &[u16], bands: usize) -> [u16; PART] {
+        // the same loop, made for each number of bands: one whose length is known takes a third less time
+        match bands {
+            1 => self.medoid_of(numbers, 1),
+            2 => self.medoid_of(numbers, 2),
+            3 => self.medoid_of(numbers, 3),
+            4 => self.medoid_of(numbers, 4),
+            5 => self.medoid_of(numbers, 5),
+            6 => self.medoid_of(numbers, 6),
+            7 => self.medoid_of(numbers, 7),
+            _ => self.medoid_of(numbers, bands),
+        }
+    }
+
+    #[inline(always)]
+    fn medoid_of(&mut self, numbers: &[u16], bands: usize) -> [u16; PART] {
+        let PartWork { values, usable, sums } = self;
+        let k = numbers.len();
+        sums[..k].fill(Part([0.0; PART]));
+        // sums are not negative: their bits, as whole numbers, are in the same order, and are compared by vectors
+        let (mut least, mut chosen) = ([u32::MAX; PART], [0u32; PART]);
+        for i in 0..k {
+            let (mine, theirs) = values[i * bands..k * bands].split_at(bands);
+            let (own_usable, others_usable) = (usable[i].0, &usable[i + 1..k]);
+            let (before, after) = sums[..k].split_at_mut(i + 1);
+            let mut own = before[i].0;
+            for ((theirs, other_usable), other) in theirs.chunks_exact(bands).zip(others_usable).zip(after) {
+                let mut squares = [0f32; PART];
+                for (a, b) in mine.iter().zip(theirs) {
+                    for l in 0..PART {
+                        let d = a.0[l] - b.0[l];
+                        squares[l] += d * d;
+                    }
                 }
+                let mut sum = other.0;
+                for l in 0..PART {
+                    let both = own_usable[l] & other_usable.0[l];
+                    let d = f32::from_bits(squares[l].sqrt().to_bits() & both);
+                    own[l] += d;
+                    sum[l] += d;
+                }
+                other.0 = sum;
             }
-            let (ui, uj, other) = (&usable[i], &usable[j], &mut sums[j]);
-            for l in 0..LANES {
-                let d = f32::from_bits(squares[l].sqrt().to_bits() & ui[l] & uj[l]);
-                own[l] += d;
-                other[l] += d;
+            let number = u32::from(numbers[i]);
+            for l in 0..PART {
+                let sum = own[l].to_bits() | !own_usable[l];
+                chosen[l] = if sum < least[l] { number } else { chosen[l] };
+                least[l] = sum.min(least[l]);
             }
         }
-        sums[i] = own;
+        chosen.map(|number| number as u16)
     }
 }
 
@@ -198,14 +266,16 @@ impl Op for Choose {
     fn output(&self, inputs: &[&PlaneSpec]) -> Result<(Kind, Unit)> {
         let wrong = || {
             Error::Usage(
-                "a look is chosen from planes of clear looks and the same bands of each of at most 1023 scenes".into(),
+                "a look is chosen from planes of clear looks and the same bands, one at least, of each of at most 1023 scenes"
+                    .into(),
             )
         };
         let (clear, planes) = inputs.split_at_checked(self.looks()).ok_or_else(wrong)?;
         let bands: usize = self.samples.iter().map(Vec::len).sum();
         let scores = if self.choice == Choice::Best { self.samples.len() } else { 0 };
         let flags = clear.iter().all(|c| matches!(c.kind, Kind::Flags { .. }));
-        match flags && planes.len() == bands + scores && self.samples.len() < 1 << 10 {
+        let measured = self.choice != Choice::Medoid || !self.measured.is_empty();
+        match flags && measured && planes.len() == bands + scores && self.samples.len() < 1 << 10 {
             true => Ok((Kind::Flags { outside: 0 }, Unit::Flags)),
             false => Err(wrong()),
         }
@@ -219,12 +289,7 @@ impl Op for Choose {
         let window = out.window;
         let scenes = self.samples.len();
         let scores = self.looks() + self.samples.iter().map(Vec::len).sum::<usize>();
-        let mut work = Work::default();
-        if self.choice == Choice::Medoid {
-            work.values.resize(scenes * self.measured.len(), Row::all(0.0));
-            work.usable.resize(scenes, Lanes::all(0));
-            work.sums.resize(scenes, Row::all(0.0));
-        }
+        let mut work = Work::new(if self.choice == Choice::Medoid { scenes } else { 0 }, self.measured.len());
         for row in window.row..window.end_row() {
             let (mut looks, mut next) = (vec![], self.looks());
             for (i, samples) in self.samples.iter().enumerate() {
@@ -291,31 +356,49 @@ impl Op for Chosen {
             out.values_mut().fill(f32::NAN);
             return Ok(());
         };
-        let mut values = Row::all(0.0);
         for row in window.row..window.end_row() {
             let at = out.row_range(&window, row);
-            let cells = &mut out.values_mut()[at];
-            cells.fill(f32::NAN);
             let chosen = bits_row(choice, &window, row);
             let planes: Vec<Option<Plane>> =
                 self.samples.iter().zip(1..).map(|(s, n)| Some(s.row(inputs.get(n)?, &window, row))).collect();
-            // neighbours were mostly seen on the same day: run by run
-            let mut first = 0;
-            for run in chosen.chunk_by(|a, b| a == b).flat_map(|run| run.chunks(LANES)) {
-                let (at, n) = (first, run.len());
-                first += n;
-                let plane = usize::from(run[0]).checked_sub(1).and_then(|i| planes[i].as_ref());
-                if let Some(plane) = plane {
-                    plane.values(at, n, &mut values);
-                    cells[at..at + n].copy_from_slice(&values[..n]);
-                }
-            }
+            wide::run(ChosenRow { planes: &planes, chosen, cells: &mut out.values_mut()[at] });
         }
         Ok(())
     }
 
     fn step(&self) -> &'static str {
         "take chosen looks"
+    }
+}
+
+/// A row of cells, each of the look chosen for it.
+struct ChosenRow<'a, 'b> {
+    planes: &'a [Option<Plane<'b>>],
+    chosen: &'a [u16],
+    cells: &'a mut [f32],
+}
+
+impl wide::Loop for ChosenRow<'_, '_> {
+    #[inline(always)]
+    fn run(self) {
+        let ChosenRow { planes, chosen, cells } = self;
+        let plane = |number: u16| usize::from(number).checked_sub(1).and_then(|i| planes.get(i)?.as_ref());
+        let mut values = Row::all(0.0);
+        for (chunk, (cells, chosen)) in cells.chunks_mut(LANES).zip(chosen.chunks(LANES)).enumerate() {
+            let (at, n) = (chunk * LANES, cells.len());
+            let one = chosen.iter().fold(0, |differ, number| differ | number ^ chosen[0]) == 0;
+            match plane(chosen[0]) {
+                Some(plane) if one => {
+                    plane.values(at, n, &mut values);
+                    cells.copy_from_slice(&values[..n]);
+                }
+                _ => {
+                    for (l, (cell, number)) in cells.iter_mut().zip(chosen).enumerate() {
+                        *cell = plane(*number).map_or(f32::NAN, |plane| plane.value(at + l));
+                    }
+                }
+            }
+        }
     }
 }
 

@@ -175,12 +175,12 @@ impl Sample {
 }
 
 /// How many cells ahead planes are asked for: a few vectors.
-const AHEAD: usize = 4 * LANES;
+pub(super) const AHEAD: usize = 4 * LANES;
 
 impl Plane<'_> {
     /// Asks for the cells of a chunk from `at` on.
     #[inline(always)]
-    fn ahead(&self, at: usize) {
+    pub(super) fn ahead(&self, at: usize) {
         match self {
             Plane::Counts { row, .. } => (0..LANES).step_by(32).for_each(|c| wide::ahead(row, at + c)),
             Plane::Values(row) => (0..LANES).step_by(16).for_each(|c| wide::ahead(row, at + c)),
@@ -197,6 +197,15 @@ impl Plane<'_> {
                 }
             }
             Plane::Values(row) => of_lanes(&row[at..at + n], usable, |u, v| if v.is_finite() { u } else { 0 }),
+        }
+    }
+
+    /// The calibrated value of one cell.
+    #[inline(always)]
+    pub(super) fn value(&self, at: usize) -> f32 {
+        match self {
+            Plane::Counts { row, rule, .. } => rule.of(row[at]),
+            Plane::Values(row) => row[at],
         }
     }
 
