@@ -101,7 +101,6 @@ impl Composite {
         Some(Live {
             plane: self.samples[i].row(plane, window, row),
             clear: bits_row(clear, window, row),
-            looks: i / Clear::SCENES,
             bit: 1 << (i % Clear::SCENES),
         })
     }
@@ -109,18 +108,16 @@ impl Composite {
     /// A tile by a rule.
     fn tile<R: Rule64>(&self, mut rule: R, inputs: &Inputs, out: &mut Tile) {
         let window = out.window;
-        let mut live: Vec<Live> = Vec::with_capacity(self.samples.len());
+        let mut live: Vec<Option<Live>> = Vec::with_capacity(self.samples.len());
         let mut shown = vec![vec![0; (window.cols as usize).div_ceil(LANES)]; self.looks()];
         for row in window.row..window.end_row() {
-            // scenes that show something clearly in this row
             live.clear();
             for (looks, shown) in shown.iter_mut().enumerate() {
-                let Some(clear) = inputs.get(looks) else { continue };
-                wide::run(Shown { row: bits_row(clear, &window, row), shown });
-                let any = shown.iter().fold(0, |any, bits| any | bits);
-                let first = looks * Clear::SCENES;
-                let scenes = (first..self.samples.len()).take(Clear::SCENES).filter(|i| any >> (i - first) & 1 == 1);
-                live.extend(scenes.filter_map(|i| self.scene(inputs, i, &window, row)));
+                if let Some(clear) = inputs.get(looks) {
+                    wide::run(Shown { row: bits_row(clear, &window, row), shown });
+                }
+                let scenes = (looks * Clear::SCENES..self.samples.len()).take(Clear::SCENES);
+                live.extend(scenes.map(|i| self.scene(inputs, i, &window, row)));
             }
             let range = out.row_range(&window, row);
             let cells = &mut out.values_mut()[range];
@@ -144,8 +141,6 @@ impl fmt::Debug for Composite {
 struct Live<'a> {
     plane: Plane<'a>,
     clear: &'a [u16],
-    /// Which of the planes of clear looks that is.
-    looks: usize,
     /// The scene's bit in `clear`.
     bit: u16,
 }
@@ -250,10 +245,7 @@ pub(super) fn clear_lanes(clear: &[u16], bit: u16, at: usize, n: usize, usable: 
 impl Live<'_> {
     /// Which of `n` cells from `at` on may be used, and how many.
     #[inline(always)]
-    fn usable(&self, (at, n): (usize, usize), shown: &[Vec<u16>], usable: &mut Usable) -> Lit {
-        if shown[self.looks][at / LANES] & self.bit == 0 {
-            return Lit::None;
-        }
+    fn usable(&self, (at, n): (usize, usize), usable: &mut Usable) -> Lit {
         self.plane.ahead(at + AHEAD);
         // lanes beyond the row's end hold nothing
         if !self.counted(at, n, usable) {
@@ -280,14 +272,51 @@ impl Live<'_> {
 /// One row of cells, by some rule. Each rule is a loop of its own: several in one are compiled worse.
 struct ComposeRow<'a, 'b, R> {
     rule: &'a mut R,
-    live: &'a [Live<'b>],
+    live: &'a [Option<Live<'b>>],
     shown: &'a [Vec<u16>],
     at_least: u32,
     cells: &'a mut [f32],
 }
 
 /// The scenes, and for each plane of clear looks the scenes that show any of 64 cells clearly.
-type Shows<'a, 'b> = (&'a [Live<'b>], &'a [Vec<u16>]);
+type Shows<'a, 'b> = (&'a [Option<Live<'b>>], &'a [Vec<u16>]);
+
+/// The scenes that show any of the 64 cells from `at` on: bit by bit, since whether a scene is one of them cannot be
+/// foreseen, and each time it is guessed wrongly costs as much as a few vectors.
+struct Showing<'a, 'b> {
+    scenes: &'a [Option<Live<'b>>],
+    shown: &'a [Vec<u16>],
+    chunk: usize,
+    bits: u16,
+}
+
+impl<'a, 'b> Showing<'a, 'b> {
+    #[inline(always)]
+    fn new((scenes, shown): Shows<'a, 'b>, at: usize) -> Showing<'a, 'b> {
+        let chunk = at / LANES;
+        Showing { scenes, shown, chunk, bits: shown.first().map_or(0, |s| s[chunk]) }
+    }
+}
+
+impl<'a, 'b> Iterator for Showing<'a, 'b> {
+    type Item = &'a Live<'b>;
+
+    #[inline(always)]
+    fn next(&mut self) -> Option<&'a Live<'b>> {
+        loop {
+            while self.bits == 0 {
+                self.shown = self.shown.get(1..)?;
+                self.scenes = self.scenes.get(Clear::SCENES..)?;
+                self.bits = self.shown.first()?[self.chunk];
+            }
+            let scene = self.scenes.get(self.bits.trailing_zeros() as usize);
+            self.bits &= self.bits - 1;
+            if let Some(Some(scene)) = scene {
+                return Some(scene);
+            }
+        }
+    }
+}
 
 /// How samples of up to 64 cells become values, with the space for it.
 trait Rule64 {
@@ -371,15 +400,15 @@ impl<K: Ranked> Stack<K> {
     #[inline(always)]
     fn fill(
         &mut self,
-        (live, shown): Shows,
+        shows: Shows,
         (at, n): (usize, usize),
         pads: &mut Pads<K>,
         seen: &mut Lanes<u16>,
         change: impl Fn(&mut Lanes<K>),
     ) -> usize {
         let (mut k, mut usable) = (0, Usable::all(0));
-        for scene in live {
-            let lit = scene.usable((at, n), shown, &mut usable);
+        for scene in Showing::new(shows, at) {
+            let lit = scene.usable((at, n), &mut usable);
             if lit != Lit::None {
                 K::load(&scene.plane, (at, n), &mut self.rows[k]);
                 change(&mut self.rows[k]);
@@ -515,15 +544,15 @@ impl Rule64 for Most {
 /// Takes each usable sample into the sum of its lane.
 #[inline(always)]
 fn fold<T: Copy>(
-    (live, shown): Shows,
+    shows: Shows,
     (at, n): (usize, usize),
     seen: &mut Lanes<u16>,
     sums: &mut Lanes<T>,
     take: impl Fn(T, f32) -> T,
 ) {
     let (mut usable, mut values) = (Usable::all(0), Row::all(0.0));
-    for scene in live {
-        if scene.usable((at, n), shown, &mut usable) != Lit::None {
+    for scene in Showing::new(shows, at) {
+        if scene.usable((at, n), &mut usable) != Lit::None {
             scene.plane.values(at, n, &mut values);
             for l in 0..LANES {
                 let with = take(sums[l], values[l]);

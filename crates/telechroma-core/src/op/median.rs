@@ -160,27 +160,27 @@ const STEP: usize = 32;
 #[inline(always)]
 fn compare<K: Key>(rows: &mut [Lanes<K>], net: &[Comparator]) {
     for &(i, j, keep) in net {
-        // the first wire is always the lower one: two rows apart, and what is kept is asked once for all lanes
-        let (before, from) = rows.split_at_mut(usize::from(j));
-        let (a, b) = (&mut before[usize::from(i)], &mut from[0]);
+        // what is kept is asked once for all lanes
+        let (i, j) = (usize::from(i), usize::from(j));
+        assert!(i < rows.len() && j < rows.len(), "a network of as many wires as rows");
         match keep {
             Keep::Both => {
                 for at in (0..LANES).step_by(STEP) {
-                    let (x, y) = (vector(a, at), vector(b, at));
-                    a[at..at + STEP].copy_from_slice(&each(&x, &y, K::min));
-                    b[at..at + STEP].copy_from_slice(&each(&x, &y, K::max));
+                    let (x, y) = (vector(&rows[i], at), vector(&rows[j], at));
+                    rows[i][at..at + STEP].copy_from_slice(&each(&x, &y, K::min));
+                    rows[j][at..at + STEP].copy_from_slice(&each(&x, &y, K::max));
                 }
             }
             Keep::Lower => {
                 for at in (0..LANES).step_by(STEP) {
-                    let low = each(&vector(a, at), &vector(b, at), K::min);
-                    a[at..at + STEP].copy_from_slice(&low);
+                    let low = each(&vector(&rows[i], at), &vector(&rows[j], at), K::min);
+                    rows[i][at..at + STEP].copy_from_slice(&low);
                 }
             }
             Keep::Upper => {
                 for at in (0..LANES).step_by(STEP) {
-                    let high = each(&vector(a, at), &vector(b, at), K::max);
-                    b[at..at + STEP].copy_from_slice(&high);
+                    let high = each(&vector(&rows[i], at), &vector(&rows[j], at), K::max);
+                    rows[j][at..at + STEP].copy_from_slice(&high);
                 }
             }
         }
