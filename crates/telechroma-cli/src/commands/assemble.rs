@@ -67,12 +67,15 @@ pub struct Args {
 type Stored = Option<(SampleFormat, Option<f64>)>;
 
 fn stored(path: &Path) -> Stored {
-    let tiff = Tiff::open(ByteRange::whole(path).ok()?).ok()?;
+    let beside = Sidecar::of(path).ok()?;
     // packed numbers are not the values
-    let coded = |s: Sidecar| s.scale.is_some() || s.offset.is_some();
-    if Sidecar::of(path).ok()?.is_some_and(coded) {
+    if beside.as_ref().is_some_and(|s| s.scale.is_some() || s.offset.is_some()) {
         return None;
     }
+    if let Some((raw, missing)) = beside.as_ref().and_then(|s| Some((s.raw.as_ref()?, s.missing))) {
+        return Some((SampleFormat::from_name(&raw.format)?, missing));
+    }
+    let tiff = Tiff::open(ByteRange::whole(path).ok()?).ok()?;
     let described = tiff.header.description.as_deref().and_then(Description::from_text);
     if described.is_some_and(|d| d.bands.iter().any(|b| b.scale.is_some() || b.offset.is_some())) {
         return None;

@@ -300,7 +300,7 @@ fn a_headerless_raster_is_declared_checked_and_read() {
     p.fails(&["inspect", "t.bin"], 1, &["declare"]);
     p.ok(&declare(&["--rows", "30", "--skip", "128"]));
     p.fails(&declare(&["--rows", "30", "--skip", "128"]), 2, &["exists already"]);
-    p.ok(&["assemble", "t.bin", "--out", "t.tif"]);
+    p.ok(&["assemble", "t.bin", "--type", "float32", "--out", "t.tif"]);
     for (band, place) in [(0, 2), (1, 3), (2, 4)] {
         let got = values(&dir.path().join("t.tif"), band);
         for (i, v) in got.iter().enumerate() {
@@ -308,6 +308,8 @@ fn a_headerless_raster_is_declared_checked_and_read() {
             assert!(if part.has(i) { *v == want } else { v.is_nan() }, "band {band} cell {i}: {v} {want}");
         }
     }
+    // whole numbers stay whole numbers
+    assert!(p.ok(&["assemble", "t.bin", "--out", "whole.tif"]).err.contains("int16, missing -9999"));
     // counts by their size, said as a trouble
     assert!(p.ok(&["inspect", "t.bin"]).out.contains("looks like counts"));
     p.ok(&["index", "t.bin", "ndvi", "--out", "n.tif"]);

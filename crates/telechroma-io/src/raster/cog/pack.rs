@@ -20,10 +20,10 @@ pub(crate) fn pack(cells: &Cells, options: &CogOptions) -> Vec<u8> {
     let differ = options.packed;
     SCRATCH.with_borrow_mut(|(bytes, planes)| match (cells, options.packing) {
         (Cells::Values(v), Packing::Float) => {
-            bytes.resize(4 * v.len(), 0);
             if !differ {
-                return v.iter().flat_map(|v| v.to_le_bytes()).collect();
+                return little_endian(v);
             }
+            bytes.resize(4 * v.len(), 0);
             for (row, out) in v.chunks_exact(side).zip(bytes.chunks_exact_mut(4 * side)) {
                 predictor::differ_floats(row, planes, out);
             }
@@ -48,7 +48,10 @@ pub(crate) fn pack(cells: &Cells, options: &CogOptions) -> Vec<u8> {
                         out.iter_mut().zip(row).for_each(|(o, v)| *o = code.of(*v) as u16);
                     }
                 }
-                words_bytes(&words, differ, bytes);
+                if !differ {
+                    return little_endian(&words);
+                }
+                differences(&words, bytes);
             }
             // 16-bit measurements hold noise, in which a longer search finds nothing: half the time, a hundredth more bytes
             let level = if format.bytes() == 1 {
@@ -59,9 +62,12 @@ pub(crate) fn pack(cells: &Cells, options: &CogOptions) -> Vec<u8> {
             if differ { matched(bytes, level) } else { bytes.clone() }
         }
         (Cells::Bits(v), _) => {
-            words_bytes(v, differ, bytes);
+            if !differ {
+                return little_endian(v);
+            }
+            differences(v, bytes);
             // flags repeat over many rows: here a match search pays
-            if differ { matched(bytes, CompressionLvl::default()) } else { bytes.clone() }
+            matched(bytes, CompressionLvl::default())
         }
     })
 }
@@ -117,14 +123,20 @@ impl Code {
     }
 }
 
-fn words_bytes(words: &[u16], differ: bool, bytes: &mut Vec<u8>) {
+/// Numbers as they are stored where nothing is packed: the file is little-endian.
+fn little_endian<T: bytemuck::NoUninit>(numbers: &[T]) -> Vec<u8> {
+    let mut bytes: Vec<u8> = bytemuck::cast_slice(numbers).to_vec();
+    if cfg!(target_endian = "big") {
+        bytes.chunks_exact_mut(size_of::<T>()).for_each(<[u8]>::reverse);
+    }
+    bytes
+}
+
+fn differences(words: &[u16], bytes: &mut Vec<u8>) {
     let side = SIDE as usize;
     bytes.resize(2 * words.len(), 0);
     for (row, out) in words.chunks_exact(side).zip(bytes.chunks_exact_mut(2 * side)) {
-        match differ {
-            true => predictor::differ_words(row, out),
-            false => out.chunks_exact_mut(2).zip(row).for_each(|(o, v)| o.copy_from_slice(&v.to_le_bytes())),
-        }
+        predictor::differ_words(row, out);
     }
 }
 

@@ -15,11 +15,12 @@ struct Scratch {
     inflate: Decompressor,
     packed: Vec<u8>,
     bytes: Vec<u8>,
+    words: Vec<u16>,
 }
 
 thread_local! {
     static SCRATCH: RefCell<Scratch> =
-        RefCell::new(Scratch { inflate: Decompressor::new(), packed: vec![], bytes: vec![] });
+        RefCell::new(Scratch { inflate: Decompressor::new(), packed: vec![], bytes: vec![], words: vec![] });
 }
 
 impl Tiff {
@@ -39,30 +40,49 @@ impl Tiff {
     pub(crate) fn read_words(&self, band: u32, index: u32, out: &mut [u16]) -> Result<bool> {
         let h = &self.header;
         let alone = h.planar || h.samples == 1;
-        if cfg!(target_endian = "big")
-            || h.format != SampleFormat::U16
-            || !alone
-            || h.big_endian
-            || h.compression != Compression::Deflate
-        {
+        if cfg!(target_endian = "big") || h.format != SampleFormat::U16 || !alone || h.big_endian {
             return Ok(false);
         }
         let block = self.stored(band, index);
-        let (offset, count) = h.blocks[block];
-        if count == 0 {
+        if h.blocks[block].1 == 0 {
             return Ok(false);
         }
-        SCRATCH.with_borrow_mut(|s| {
-            fetch(self, offset, count, &mut s.packed)?;
-            let want = self.stored_bytes(index);
-            let bytes = bytemuck::cast_slice_mut(out);
-            inflate(&mut s.inflate, &s.packed, &mut bytes[..want])
-                .map_err(|e| Error::malformed(self.block_place(block), e))
-        })?;
+        let bytes = &mut bytemuck::cast_slice_mut(out)[..self.stored_bytes(index)];
+        SCRATCH.with_borrow_mut(|s| self.unpack(block, &mut s.inflate, &mut s.packed, bytes))?;
         if h.predictor == 2 {
             out.chunks_exact_mut(h.block_cols as usize).for_each(|row| predictor::undo_words(row, 1));
         }
         Ok(true)
+    }
+
+    /// A block's bytes, as they were before they were packed.
+    fn unpack(&self, block: usize, inflater: &mut Decompressor, packed: &mut Vec<u8>, out: &mut [u8]) -> Result<()> {
+        let (offset, count) = self.header.blocks[block];
+        let compression = self.header.compression;
+        if compression == Compression::None && count == out.len() as u64 {
+            self.within(offset, count)?;
+            return self.bytes.read_at(offset, out);
+        }
+        fetch(self, offset, count, packed)?;
+        match compression {
+            Compression::None => as_they_are(packed, out),
+            Compression::Deflate => inflate(inflater, packed, out),
+            Compression::Lzw => unpack_lzw(packed, out),
+        }
+        .map_err(|what| Error::malformed(self.block_place(block), what))
+    }
+
+    /// An error where the file ends before a block does.
+    fn within(&self, offset: u64, count: u64) -> Result<()> {
+        if offset.checked_add(count).is_none_or(|end| end > self.bytes.len()) {
+            let what = format!(
+                "the file ends after {} bytes, but a block reaches to byte {}: it is cut off",
+                self.bytes.len(),
+                offset.saturating_add(count)
+            );
+            return Err(Error::malformed(self.bytes.place(""), what));
+        }
+        Ok(())
     }
 
     /// Bytes stored for a block: the last strip holds only the rows there are.
@@ -82,56 +102,50 @@ impl Tiff {
     pub(crate) fn read_samples<R>(&self, band: u32, index: u32, f: impl FnOnce(Option<Samples>) -> R) -> Result<R> {
         let h = &self.header;
         let block = self.stored(band, index);
-        let (offset, count) = h.blocks[block];
-        if count == 0 {
+        if h.blocks[block].1 == 0 {
             return Ok(f(None));
         }
-        let wrong = |what: String| Error::malformed(self.block_place(block), what);
         let want = self.stored_bytes(index);
+        let two = matches!(h.format, SampleFormat::U16 | SampleFormat::I16);
         SCRATCH.with_borrow_mut(|s| {
-            fetch(self, offset, count, &mut s.packed)?;
-            s.bytes.resize(want, 0);
-            match h.compression {
-                Compression::None => {
-                    if s.packed.len() < want {
-                        return Err(wrong(format!("has {} bytes, {want} are needed", s.packed.len())));
-                    }
-                    s.bytes.copy_from_slice(&s.packed[..want]);
+            let Scratch { inflate, packed, bytes, words } = s;
+            if two {
+                words.resize(want / 2, 0);
+                self.unpack(block, inflate, packed, bytemuck::cast_slice_mut(words))?;
+                if h.big_endian != cfg!(target_endian = "big") {
+                    words.iter_mut().for_each(|w| *w = w.swap_bytes());
                 }
-                Compression::Deflate => inflate(&mut s.inflate, &s.packed, &mut s.bytes).map_err(wrong)?,
-                Compression::Lzw => unpack_lzw(&s.packed, &mut s.bytes).map_err(wrong)?,
+            } else {
+                bytes.resize(want, 0);
+                self.unpack(block, inflate, packed, bytes)?;
             }
             let stride = if h.planar { 1 } else { h.samples as usize };
             let row = h.block_cols as usize * stride;
             Ok(match h.format {
                 SampleFormat::U8 => {
                     if h.predictor == 2 {
-                        s.bytes.chunks_exact_mut(row).for_each(|r| predictor::undo_bytes(r, stride));
+                        bytes.chunks_exact_mut(row).for_each(|r| predictor::undo_bytes(r, stride));
                     }
-                    f(Some(Samples::U8(&s.bytes)))
+                    f(Some(Samples::U8(bytes)))
                 }
                 SampleFormat::U16 | SampleFormat::I16 => {
-                    let mut words: Vec<u16> = match cfg!(target_endian = "little") && !h.big_endian {
-                        true => bytemuck::pod_collect_to_vec(&s.bytes),
-                        false => s.bytes.chunks_exact(2).map(|c| word(c, h.big_endian)).collect(),
-                    };
                     if h.predictor == 2 {
                         words.chunks_exact_mut(row).for_each(|r| predictor::undo_words(r, stride));
                     }
                     match h.format {
-                        SampleFormat::I16 => f(Some(Samples::I16(bytemuck::cast_slice(&words)))),
-                        _ => f(Some(Samples::U16(&words))),
+                        SampleFormat::I16 => f(Some(Samples::I16(bytemuck::cast_slice(words)))),
+                        _ => f(Some(Samples::U16(words))),
                     }
                 }
                 SampleFormat::I8 => {
                     if h.predictor == 2 {
-                        s.bytes.chunks_exact_mut(row).for_each(|r| predictor::undo_bytes(r, stride));
+                        bytes.chunks_exact_mut(row).for_each(|r| predictor::undo_bytes(r, stride));
                     }
-                    f(Some(Samples::I8(bytemuck::cast_slice(&s.bytes))))
+                    f(Some(Samples::I8(bytemuck::cast_slice(bytes))))
                 }
                 SampleFormat::U32 | SampleFormat::I32 => {
                     let mut longs = vec![0u32; want / 4];
-                    for (r, o) in s.bytes.chunks_exact(4 * row).zip(longs.chunks_exact_mut(row)) {
+                    for (r, o) in bytes.chunks_exact(4 * row).zip(longs.chunks_exact_mut(row)) {
                         undo_longs(r, stride, h.big_endian, h.predictor == 2, o);
                     }
                     match h.format {
@@ -141,7 +155,7 @@ impl Tiff {
                 }
                 SampleFormat::F32 => {
                     let mut floats = vec![0f32; want / 4];
-                    for (r, o) in s.bytes.chunks_exact_mut(4 * row).zip(floats.chunks_exact_mut(row)) {
+                    for (r, o) in bytes.chunks_exact_mut(4 * row).zip(floats.chunks_exact_mut(row)) {
                         match h.predictor {
                             3 => predictor::undo_floats(r, stride, o),
                             p => undo_longs(r, stride, h.big_endian, p == 2, bytemuck::cast_slice_mut(o)),
@@ -154,16 +168,12 @@ impl Tiff {
                         let b = [c[0], c[1], c[2], c[3], c[4], c[5], c[6], c[7]];
                         if h.big_endian { f64::from_be_bytes(b) } else { f64::from_le_bytes(b) }
                     };
-                    let doubles: Vec<f64> = s.bytes.chunks_exact(8).map(double).collect();
+                    let doubles: Vec<f64> = bytes.chunks_exact(8).map(double).collect();
                     f(Some(Samples::F64(&doubles)))
                 }
             })
         })
     }
-}
-
-fn word(c: &[u8], big_endian: bool) -> u16 {
-    if big_endian { u16::from_be_bytes([c[0], c[1]]) } else { u16::from_le_bytes([c[0], c[1]]) }
 }
 
 /// 32-bit samples stored plainly, or as differences of their bits taken as whole numbers.
@@ -180,16 +190,14 @@ fn undo_longs(row: &[u8], stride: usize, big_endian: bool, differences: bool, ou
 }
 
 fn fetch(tiff: &Tiff, offset: u64, count: u64, packed: &mut Vec<u8>) -> Result<()> {
-    if offset.checked_add(count).is_none_or(|end| end > tiff.bytes.len()) {
-        let what = format!(
-            "the file ends after {} bytes, but a block reaches to byte {}: it is cut off",
-            tiff.bytes.len(),
-            offset.saturating_add(count)
-        );
-        return Err(Error::malformed(tiff.bytes.place(""), what));
-    }
+    tiff.within(offset, count)?;
     packed.resize(count as usize, 0);
     tiff.bytes.read_at(offset, packed)
+}
+
+fn as_they_are(stored: &[u8], out: &mut [u8]) -> std::result::Result<(), String> {
+    let found = stored.get(..out.len());
+    found.map(|s| out.copy_from_slice(s)).ok_or_else(|| format!("has {} bytes, {} are needed", stored.len(), out.len()))
 }
 
 fn inflate(inflate: &mut Decompressor, packed: &[u8], out: &mut [u8]) -> std::result::Result<(), String> {
