@@ -9,8 +9,9 @@ use telechroma_core::tile::{Cells, Kind};
 use telechroma_core::units::Unit;
 use telechroma_testkit::memory::{MemoryPlane, compute, grid};
 
-/// Cells in a row: more than one vector, and a rest.
-const CELLS: u32 = 71;
+/// Cells in a row: two tiles, each of whole runs of 64 cells; the second ends with a part of one.
+const CELLS: u32 = 199;
+const TILE: (u32, u32) = (128, 1);
 
 /// Looks of two bands, each with its mask; NaN is missing.
 type Looks = Vec<(Vec<bool>, [Vec<f32>; 2])>;
@@ -48,7 +49,7 @@ fn stack(looks: &Looks) -> Stack {
 }
 
 fn read(g: Graph, node: NodeId) -> Vec<f32> {
-    match compute(g, &[node], Some((32, 1)), 2).unwrap().0.swap_remove(0) {
+    match compute(g, &[node], Some(TILE), 2).unwrap().0.swap_remove(0) {
         Cells::Values(v) => v,
         Cells::Bits(_) => panic!("values"),
     }
@@ -171,7 +172,7 @@ proptest! {
             let value = g.add(Chosen { samples: of_band, unit: Unit::Reflectance }, &taken).unwrap();
             let numbers = (0..looks.len()).map(|i| i as f32).collect();
             let number = g.add(OfChosen { numbers, unit: Unit::One }, &[chosen]).unwrap();
-            let (cells, _) = compute(g, &[number, value], Some((32, 1)), 2).unwrap();
+            let (cells, _) = compute(g, &[number, value], Some(TILE), 2).unwrap();
             let [Cells::Values(numbers), Cells::Values(values)] = &cells[..] else { panic!("values") };
             for cell in 0..CELLS as usize {
                 let usable: Vec<usize> = (0..looks.len())
@@ -201,6 +202,47 @@ proptest! {
                     }
                 }
             }
+        }
+    }
+
+    /// The same bits as held one against the other, whatever the number of bands and looks.
+    #[test]
+    fn medoids_of_any_bands(bands in 1usize..=9, looks in 1usize..40, seed in any::<u64>(), clouds in 0u64..4) {
+        let mut state = seed | 1;
+        let mut next = || { state ^= state << 13; state ^= state >> 7; state ^= state << 17; state >> 20 };
+        let cells = CELLS as usize;
+        let clear: Vec<Vec<bool>> = (0..looks).map(|_| (0..cells).map(|_| next() % 5 >= clouds).collect()).collect();
+        let values: Vec<Vec<Vec<f32>>> = (0..looks)
+            .map(|_| (0..bands).map(|_| (0..cells).map(|_| (next() % 4001) as f32 / 3989.0).collect()).collect())
+            .collect();
+        let mut g = Graph::new(grid(0, 0, CELLS, 1));
+        let source = |g: &mut Graph, name: String, kind: Kind, unit: Unit, cells: Cells| {
+            g.source(MemoryPlane::shared(&name, grid(0, 0, CELLS, 1), kind, unit, (32, 1), cells), None).unwrap()
+        };
+        let masks: Vec<NodeId> = clear.iter().enumerate().map(|(i, c)| {
+            let bits = Cells::Bits(c.iter().map(|c| u16::from(!c)).collect());
+            source(&mut g, format!("m{i}"), Kind::Flags { outside: 1 }, Unit::Flags, bits)
+        }).collect();
+        let mut inputs: Vec<NodeId> = masks.chunks(Clear::SCENES).map(|m| g.add(Clear, m).unwrap()).collect();
+        for (i, look) in values.iter().enumerate() {
+            inputs.extend(look.iter().enumerate().map(|(b, v)| {
+                source(&mut g, format!("b{b}_{i}"), Kind::Values, Unit::Reflectance, Cells::Values(v.clone()))
+            }));
+        }
+        let samples = values.iter().map(|look| look.iter().map(|_| Sample::Values).collect()).collect();
+        let op = Choose { choice: Choice::Medoid, samples, measured: (0..bands).collect(), at_least: 1 };
+        let chosen = g.add(op, &inputs).unwrap();
+        let numbers = (0..looks).map(|i| i as f32).collect();
+        let number = g.add(OfChosen { numbers, unit: Unit::One }, &[chosen]).unwrap();
+        for (cell, got) in read(g, number).into_iter().enumerate() {
+            let usable: Vec<usize> = (0..looks).filter(|i| clear[*i][cell]).collect();
+            let distance = |i: usize, j: usize| {
+                let squares = |b: usize| { let d = values[i][b][cell] - values[j][b][cell]; d * d };
+                (0..bands).map(squares).fold(0f32, |sum, s| sum + s).sqrt()
+            };
+            let sum = |i: usize| usable.iter().filter(|j| **j != i).fold(0f32, |sum, j| sum + distance(i.min(*j), i.max(*j)));
+            let want = usable.iter().copied().reduce(|best, i| if sum(i) < sum(best) { i } else { best });
+            prop_assert_eq!((!got.is_nan()).then_some(got as usize), want, "cell {}", cell);
         }
     }
 }
