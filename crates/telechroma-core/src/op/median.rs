@@ -9,7 +9,7 @@
 //! where it stores a choice of floating-point numbers under a mask, which the next comparator would have to wait for.
 
 use std::fmt;
-use std::ops::Not;
+use std::ops::{BitAnd, BitOr, BitXor, Not};
 
 use super::lanes::{LANES, Lanes, Row, Usable};
 
@@ -112,12 +112,14 @@ impl Sort {
 }
 
 /// What networks sort.
-pub(crate) trait Key: Copy + Ord + Not<Output = Self> {
+pub(crate) trait Key:
+    Copy + Ord + Not<Output = Self> + BitAnd<Output = Self> + BitOr<Output = Self> + BitXor<Output = Self>
+{
     /// The greatest; its complement is the least.
     const GREATEST: Self;
 
-    /// The key where its sample may be used, the other elsewhere.
-    fn pick(usable: u16, key: Self, other: Self) -> Self;
+    /// All bits set, or none, as in the mask of a sample.
+    fn mask(usable: u16) -> Self;
 }
 
 /// Counts are in the order of their values where one line that rises calibrates them all.
@@ -125,8 +127,8 @@ impl Key for u16 {
     const GREATEST: u16 = u16::MAX;
 
     #[inline(always)]
-    fn pick(usable: u16, key: u16, other: u16) -> u16 {
-        key & usable | other & !usable
+    fn mask(usable: u16) -> u16 {
+        usable
     }
 }
 
@@ -135,9 +137,8 @@ impl Key for i32 {
     const GREATEST: i32 = i32::MAX;
 
     #[inline(always)]
-    fn pick(usable: u16, key: i32, other: i32) -> i32 {
-        let usable = i32::from(usable as i16);
-        key & usable | other & !usable
+    fn mask(usable: u16) -> i32 {
+        i32::from(usable as i16)
     }
 }
 
@@ -216,28 +217,28 @@ pub(crate) fn middle<K: Key>(k: usize, (low, high): (&Row, &Row), pads: &Pads<K>
 /// What stands in for the next masked sample of each lane.
 pub(crate) struct Pads<K> {
     next: Lanes<K>,
-    /// All bits set where the next is always the same.
-    stays: u16,
+    /// Bits that change from one to the next.
+    turns: K,
 }
 
 impl<K: Key> Pads<K> {
     /// The greatest and the least in turn, which leaves the middle where it is.
     pub(crate) fn around() -> Pads<K> {
-        Pads { next: Lanes::all(K::GREATEST), stays: 0 }
+        Pads { next: Lanes::all(K::GREATEST), turns: K::mask(u16::MAX) }
     }
 
     /// The greatest always, which leaves the lower ranks where they are.
     pub(crate) fn above() -> Pads<K> {
-        Pads { next: Lanes::all(K::GREATEST), stays: u16::MAX }
+        Pads { next: Lanes::all(K::GREATEST), turns: K::mask(0) }
     }
 
     /// Replaces the samples that may not be used.
     #[inline(always)]
     pub(crate) fn apply(&mut self, usable: &Usable, row: &mut Lanes<K>) {
         for l in 0..LANES {
-            let next = self.next[l];
-            row[l] = K::pick(usable[l], row[l], next);
-            self.next[l] = K::pick(usable[l] | self.stays, next, !next);
+            let (usable, next) = (K::mask(usable[l]), self.next[l]);
+            row[l] = row[l] & usable | next & !usable;
+            self.next[l] = next ^ !usable & self.turns;
         }
     }
 }
