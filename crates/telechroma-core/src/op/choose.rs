@@ -237,9 +237,8 @@ impl PartWork {
             for ((theirs, other_usable), other) in theirs.chunks_exact(bands).zip(others_usable).zip(after) {
                 let mut squares = [0f32; PART];
                 for (a, b) in mine.iter().zip(theirs) {
-                    for l in 0..PART {
-                        let d = a.0[l] - b.0[l];
-                        squares[l] += d * d;
+                    for ((sum, a), b) in squares.iter_mut().zip(a.0).zip(b.0) {
+                        *sum += (a - b) * (a - b);
                     }
                 }
                 let mut sum = other.0;
