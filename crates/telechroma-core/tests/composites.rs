@@ -13,21 +13,21 @@ use telechroma_testkit::memory::{MemoryPlane, compute, grid};
 const CELLS: u32 = 199;
 const TILE: (u32, u32) = (128, 1);
 
-/// Looks of two bands, each with its mask; NaN is missing.
-type Looks = Vec<(Vec<bool>, [Vec<f32>; 2])>;
+/// Looks, each with its mask and its bands; NaN is missing.
+type Looks = Vec<(Vec<bool>, Vec<Vec<f32>>)>;
 
 fn looks() -> impl Strategy<Value = Looks> {
     let value = prop_oneof![8 => (0i32..40).prop_map(|v| v as f32 / 37.0), 1 => Just(f32::NAN)];
     let band = || proptest::collection::vec(value.clone(), CELLS as usize);
     let clear = proptest::collection::vec(proptest::bool::weighted(0.7), CELLS as usize);
-    let look = (clear, band(), band()).prop_map(|(c, a, b)| (c, [a, b]));
+    let look = (clear, band(), band()).prop_map(|(c, a, b)| (c, vec![a, b]));
     proptest::collection::vec(look, 1..24)
 }
 
 struct Stack {
     g: Graph,
     clear: Vec<NodeId>,
-    bands: [Vec<NodeId>; 2],
+    bands: Vec<Vec<NodeId>>,
 }
 
 fn stack(looks: &Looks) -> Stack {
@@ -35,17 +35,35 @@ fn stack(looks: &Looks) -> Stack {
     let source = |g: &mut Graph, name: String, kind: Kind, unit: Unit, cells: Cells| {
         g.source(MemoryPlane::shared(&name, grid(0, 0, CELLS, 1), kind, unit, (32, 1), cells), None).unwrap()
     };
-    let (mut masks, mut bands) = (vec![], [vec![], vec![]]);
+    let (mut masks, mut bands) = (vec![], vec![vec![]; looks[0].1.len()]);
     for (i, (clear, values)) in looks.iter().enumerate() {
         let bits = Cells::Bits(clear.iter().map(|c| u16::from(!c) << 3).collect());
         masks.push(source(&mut g, format!("m{i}"), Kind::Flags { outside: 1 }, Unit::Flags, bits));
-        for b in 0..2 {
-            let cells = Cells::Values(values[b].clone());
-            bands[b].push(source(&mut g, format!("b{b}_{i}"), Kind::Values, Unit::Reflectance, cells));
+        for (b, v) in values.iter().enumerate() {
+            bands[b].push(source(
+                &mut g,
+                format!("b{b}_{i}"),
+                Kind::Values,
+                Unit::Reflectance,
+                Cells::Values(v.clone()),
+            ));
         }
     }
     let clear = masks.chunks(Clear::SCENES).map(|m| g.add(Clear, m).unwrap()).collect();
     Stack { g, clear, bands }
+}
+
+impl Stack {
+    /// A plane of the looks chosen, over all bands; scores by a band.
+    fn choose(&mut self, choice: Choice, at_least: u32) -> NodeId {
+        let looks = self.bands[0].len();
+        let mut inputs = self.clear.clone();
+        inputs.extend((0..looks).flat_map(|i| self.bands.iter().map(move |b| b[i])));
+        inputs.extend(self.bands[self.bands.len() - 1].iter().filter(|_| choice == Choice::Best));
+        let samples = (0..looks).map(|_| self.bands.iter().map(|_| Sample::Values).collect()).collect();
+        let measured = (0..self.bands.len()).collect();
+        self.g.add(Choose { choice, samples, measured, at_least }, &inputs).unwrap()
+    }
 }
 
 fn read(g: Graph, node: NodeId) -> Vec<f32> {
@@ -160,13 +178,9 @@ proptest! {
     #[test]
     fn one_look_for_all_bands(looks in looks(), at_least in 1usize..3) {
         for choice in [Choice::Medoid, Choice::Best, Choice::Latest, Choice::Earliest] {
-            let Stack { mut g, clear, bands } = stack(&looks);
-            let mut inputs = clear.clone();
-            inputs.extend(bands[0].iter().zip(&bands[1]).flat_map(|(a, b)| [*a, *b]));
-            inputs.extend(bands[1].iter().filter(|_| choice == Choice::Best));
-            let samples = looks.iter().map(|_| vec![Sample::Values, Sample::Values]).collect();
-            let op = Choose { choice, samples, measured: vec![0, 1], at_least: at_least as u32 };
-            let chosen = g.add(op, &inputs).unwrap();
+            let mut stack = stack(&looks);
+            let chosen = stack.choose(choice, at_least as u32);
+            let Stack { mut g, bands, .. } = stack;
             let taken: Vec<NodeId> = [chosen].iter().chain(&bands[0]).copied().collect();
             let of_band = looks.iter().map(|_| Sample::Values).collect();
             let value = g.add(Chosen { samples: of_band, unit: Unit::Reflectance }, &taken).unwrap();
@@ -210,34 +224,21 @@ proptest! {
     fn medoids_of_any_bands(bands in 1usize..=9, looks in 1usize..40, seed in any::<u64>(), clouds in 0u64..4) {
         let mut state = seed | 1;
         let mut next = || { state ^= state << 13; state ^= state >> 7; state ^= state << 17; state >> 20 };
-        let cells = CELLS as usize;
-        let clear: Vec<Vec<bool>> = (0..looks).map(|_| (0..cells).map(|_| next() % 5 >= clouds).collect()).collect();
-        let values: Vec<Vec<Vec<f32>>> = (0..looks)
-            .map(|_| (0..bands).map(|_| (0..cells).map(|_| (next() % 4001) as f32 / 3989.0).collect()).collect())
+        let looks: Looks = (0..looks)
+            .map(|_| {
+                let clear = (0..CELLS).map(|_| next() % 5 >= clouds).collect();
+                let mut band = || (0..CELLS).map(|_| (next() % 4001) as f32 / 3989.0).collect();
+                (clear, (0..bands).map(|_| band()).collect())
+            })
             .collect();
-        let mut g = Graph::new(grid(0, 0, CELLS, 1));
-        let source = |g: &mut Graph, name: String, kind: Kind, unit: Unit, cells: Cells| {
-            g.source(MemoryPlane::shared(&name, grid(0, 0, CELLS, 1), kind, unit, (32, 1), cells), None).unwrap()
-        };
-        let masks: Vec<NodeId> = clear.iter().enumerate().map(|(i, c)| {
-            let bits = Cells::Bits(c.iter().map(|c| u16::from(!c)).collect());
-            source(&mut g, format!("m{i}"), Kind::Flags { outside: 1 }, Unit::Flags, bits)
-        }).collect();
-        let mut inputs: Vec<NodeId> = masks.chunks(Clear::SCENES).map(|m| g.add(Clear, m).unwrap()).collect();
-        for (i, look) in values.iter().enumerate() {
-            inputs.extend(look.iter().enumerate().map(|(b, v)| {
-                source(&mut g, format!("b{b}_{i}"), Kind::Values, Unit::Reflectance, Cells::Values(v.clone()))
-            }));
-        }
-        let samples = values.iter().map(|look| look.iter().map(|_| Sample::Values).collect()).collect();
-        let op = Choose { choice: Choice::Medoid, samples, measured: (0..bands).collect(), at_least: 1 };
-        let chosen = g.add(op, &inputs).unwrap();
-        let numbers = (0..looks).map(|i| i as f32).collect();
-        let number = g.add(OfChosen { numbers, unit: Unit::One }, &[chosen]).unwrap();
-        for (cell, got) in read(g, number).into_iter().enumerate() {
-            let usable: Vec<usize> = (0..looks).filter(|i| clear[*i][cell]).collect();
+        let mut stack = stack(&looks);
+        let chosen = stack.choose(Choice::Medoid, 1);
+        let numbers = (0..looks.len()).map(|i| i as f32).collect();
+        let number = stack.g.add(OfChosen { numbers, unit: Unit::One }, &[chosen]).unwrap();
+        for (cell, got) in read(stack.g, number).into_iter().enumerate() {
+            let usable: Vec<usize> = (0..looks.len()).filter(|i| looks[*i].0[cell]).collect();
             let distance = |i: usize, j: usize| {
-                let squares = |b: usize| { let d = values[i][b][cell] - values[j][b][cell]; d * d };
+                let squares = |b: usize| { let d = looks[i].1[b][cell] - looks[j].1[b][cell]; d * d };
                 (0..bands).map(squares).fold(0f32, |sum, s| sum + s).sqrt()
             };
             let sum = |i: usize| usable.iter().filter(|j| **j != i).fold(0f32, |sum, j| sum + distance(i.min(*j), i.max(*j)));

@@ -86,7 +86,7 @@ impl Has {
         if !missing.is_empty() {
             return Some(format!("lacks {}", missing.join(", ")));
         }
-        d.valid.iter().find_map(|(name, from, to)| {
+        d.valid.iter().find_map(|(name, (from, to))| {
             let (_, um) = self.band(BandRole::from_name(name)?)?;
             um.filter(|um| um < from || um > to).map(|um| format!("holds for {name} at {from}-{to} µm, not {um:.2} µm"))
         })

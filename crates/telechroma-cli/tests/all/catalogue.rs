@@ -7,7 +7,7 @@ fn catalogues_completions_and_manual_pages() {
     let dir = tempfile::tempdir().unwrap();
     let p = program(dir.path());
     let list = p.ok(&["indices", "list"]).out;
-    for d in telechroma_core::index::INDICES {
+    for d in telechroma_core::index::INDICES.iter() {
         assert!(list.lines().any(|l| l.starts_with(d.id)), "{}", d.id);
         let shown = p.ok(&["indices", "show", d.id]).out;
         assert!(shown.contains(d.formula) && shown.contains(d.source), "{shown}");

@@ -81,7 +81,7 @@ pub(super) fn ready(request: &LayerRequest, names: &dyn Names, temperature: Temp
 
 /// Some coefficients hold for one sensor's band only.
 fn valid(row: &IndexDef, names: &dyn Names) -> Result<()> {
-    for (band, from, to) in row.valid {
+    for (band, (from, to)) in &row.valid {
         let Some(um) = names.wavelength_um(band) else { continue };
         if um < *from || um > *to {
             return Err(Error::Usage(format!(

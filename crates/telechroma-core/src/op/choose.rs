@@ -4,8 +4,8 @@ use std::fmt;
 use std::str::FromStr;
 
 use super::Clear;
-use super::composite::{AHEAD, Plane, Sample, clear_lanes};
 use super::lanes::{LANES, Lanes, Lit, Row, Usable};
+use super::sample::{AHEAD, Plane, Sample, clear_lanes};
 use crate::error::{Error, Result};
 use crate::graph::{Absence, Inputs, Op, bits_row, values_row};
 use crate::tile::{Kind, PlaneSpec, Tile};

@@ -149,7 +149,7 @@ mod tests {
 
     #[test]
     fn every_index_names_a_ramp_that_exists() {
-        for d in telechroma_core::index::INDICES {
+        for d in telechroma_core::index::INDICES.iter() {
             assert!(Ramp::find(d.ramp).is_ok(), "{}", d.id);
         }
     }
