@@ -180,11 +180,17 @@ fn shares(rings: &[Ring], bounds: Window, strip: Window, mut f: impl FnMut(u32, 
         let (first, end) = span[row];
         let mut sum = 0.0;
         let row = (strip.row + row as i64) as u32;
-        for (c, difference) in line[..cols].iter().enumerate().take(end.max(first).min(cols)).skip(first) {
-            sum += difference;
-            if c >= before {
-                emit(&mut f, row, (bounds.col + c as i64) as u32, 1, sum);
+        let end = end.max(first).min(cols);
+        let mut c = first;
+        while c < end {
+            sum += line[c];
+            // inside, cells differ from their neighbour by nothing
+            let next = line[c + 1..end].iter().position(|difference| *difference != 0.0).map_or(end, |n| c + 1 + n);
+            let from = c.max(before);
+            if from < next {
+                emit(&mut f, row, (bounds.col + from as i64) as u32, (next - from) as u32, sum);
             }
+            c = next;
         }
         let rest = end.max(before);
         if rest < cols && first < cols {

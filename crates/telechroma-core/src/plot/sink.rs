@@ -22,7 +22,6 @@ pub struct PlotSink {
 /// The half of the caller, and then the results: statistics of each plot in each plane.
 pub struct PlotTable {
     stats: Vec<Stat>,
-    needs: Needs,
     laid: Arc<Laid>,
     open: BTreeMap<(usize, u32), Open>,
     /// By plane, then plot, then statistic.
@@ -52,7 +51,6 @@ impl PlotSink {
         let missing: Vec<f64> = stats.iter().map(|s| s.of(&mut Gather::new(&needs), 0.0)).collect();
         let table = PlotTable {
             stats: stats.to_vec(),
-            needs: needs.clone(),
             laid: laid.clone(),
             open: BTreeMap::new(),
             values: missing.repeat(plots * planes),
@@ -93,6 +91,7 @@ impl Prepare for PlotSink {
         let mut shares: Vec<Share> = vec![];
         for lying in self.laid.within(window).iter() {
             let mut gather = Gather::new(&self.needs);
+            gather.reserve(lying.coverage.cells as usize);
             for run in &lying.coverage.runs {
                 let Some(part) = clip(run.row, run.col, run.cols, &window) else { continue };
                 let Some(values) = planes.get(0) else { continue };
@@ -124,12 +123,13 @@ impl Absorb for PlotTable {
         };
         for share in *shares {
             let key = (group, share.plot);
-            let mut whole = self.open.remove(&key).unwrap_or_else(|| Open {
-                gather: Gather::new(&self.needs),
-                weight: ExactSum::default(),
-                seen: 0,
-            });
-            whole.gather.merge(share.gather);
+            let mut whole = match self.open.remove(&key) {
+                Some(mut whole) => {
+                    whole.gather.merge(share.gather);
+                    whole
+                }
+                None => Open { gather: share.gather, weight: ExactSum::default(), seen: 0 },
+            };
             whole.weight.add(share.weight);
             whole.seen += share.seen;
             let all = self.laid.bounds()[share.plot as usize].map_or(0, |w| w.len() as u64);

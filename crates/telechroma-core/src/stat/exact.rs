@@ -1,5 +1,7 @@
 //! Sums that do not depend on the order of adding: whole numbers of 2⁻⁶⁰.
 
+use crate::wide;
+
 /// An exact sum of values cut to multiples of 2⁻⁶⁰ (about 10⁻¹⁸).
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord)]
 pub struct ExactSum {
@@ -17,6 +19,24 @@ impl ExactSum {
             self.sum += i128::from((v * UNIT) as i64);
         } else {
             self.add_large(v);
+        }
+    }
+
+    /// Adds a value, below 8, as many times.
+    pub fn add_times(&mut self, v: f64, times: usize) {
+        self.sum += i128::from((v * UNIT) as i64) * times as i128;
+    }
+
+    /// Adds values to one sum and their squares, which are exact in a double (48 digits), to another.
+    pub fn add_all(values: &[f32], sum: &mut ExactSum, squares: &mut ExactSum) {
+        // values whose squares are below 8
+        if values.iter().all(|v| v.abs() < 2.8) {
+            wide::run(Small { values, sum, squares });
+        } else {
+            for x in values.iter().map(|v| f64::from(*v)) {
+                sum.add(x);
+                squares.add(x * x);
+            }
         }
     }
 
@@ -56,6 +76,31 @@ impl ExactSum {
         }
         let high = self.sum as f64;
         (high / UNIT, (self.sum.wrapping_sub(high as i128)) as f64 / UNIT)
+    }
+}
+
+/// Sums of small values and their squares by vectors: whole numbers of 2⁻⁶⁰ in halves of 32 bits, whose sums have room.
+struct Small<'a> {
+    values: &'a [f32],
+    sum: &'a mut ExactSum,
+    squares: &'a mut ExactSum,
+}
+
+impl wide::Loop for Small<'_> {
+    #[inline(always)]
+    fn run(self) {
+        for values in self.values.chunks(1 << 16) {
+            let (mut sum, mut squares) = ((0i64, 0i64), (0i64, 0i64));
+            for v in values {
+                let x = f64::from(*v);
+                let (one, square) = ((x * UNIT) as i64, (x * x * UNIT) as i64);
+                sum = (sum.0 + (one >> 32), sum.1 + (one & 0xFFFF_FFFF));
+                squares = (squares.0 + (square >> 32), squares.1 + (square & 0xFFFF_FFFF));
+            }
+            let of = |(high, low): (i64, i64)| (i128::from(high) << 32) + i128::from(low);
+            self.sum.sum += of(sum);
+            self.squares.sum += of(squares);
+        }
     }
 }
 
@@ -107,6 +152,20 @@ mod tests {
             let [mut x, y] = parts;
             x.merge(&y);
             prop_assert_eq!(x.value().to_bits(), forward.value().to_bits());
+        }
+    }
+
+    proptest! {
+        /// By vectors or one by one: the same bits.
+        #[test]
+        fn sums_of_many_are_those_of_each(values in proptest::collection::vec(prop_oneof![9 => -2.8f32..2.8, 1 => -4.0f32..4.0], 0..200)) {
+            let ((mut sum, mut squares), (mut each, mut each_square)) = <((ExactSum, ExactSum), (ExactSum, ExactSum))>::default();
+            ExactSum::add_all(&values, &mut sum, &mut squares);
+            for v in values.iter().map(|v| f64::from(*v)) {
+                each.add(v);
+                each_square.add(v * v);
+            }
+            prop_assert_eq!((sum, squares), (each, each_square));
         }
     }
 

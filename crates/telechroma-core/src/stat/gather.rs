@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use super::exact::{ExactSum, variance};
-use super::quantile::{plain_quantile, weighted_quantile};
+use super::quantile::Weighted;
 
 /// Equal bins from one value to another: bin `i` holds `low + i·step ≤ x < low + (i + 1)·step`, the last one its upper
 /// end too.
@@ -66,16 +66,9 @@ pub struct Gather {
     squares: ExactSum,
     min: f32,
     max: f32,
-    values: Option<Values>,
+    values: Option<Weighted>,
     classes: Option<Classes>,
     bins: Option<(Arc<Bins>, Vec<ExactSum>)>,
-}
-
-/// Cells of weight one, and those on the edge.
-#[derive(Debug, Clone, Default)]
-struct Values {
-    whole: Vec<f32>,
-    parts: Vec<(f32, f64)>,
 }
 
 /// Weight by class; `broken` once a value was no class.
@@ -84,6 +77,9 @@ struct Classes {
     weights: BTreeMap<i32, ExactSum>,
     broken: bool,
 }
+
+/// Cells looked at together.
+const CHUNK: usize = 64;
 
 /// A run of neighbouring cells of one weight.
 #[derive(Debug, Clone, Copy)]
@@ -111,63 +107,77 @@ impl Gather {
             squares: none,
             min: f32::INFINITY,
             max: f32::NEG_INFINITY,
-            values: needs.values.then(Values::default),
+            values: needs.values.then(Weighted::default),
             classes: needs.classes.then(Classes::default),
             bins: needs.bins.as_ref().map(|b| (b.clone(), vec![none; b.count as usize])),
+        }
+    }
+
+    /// Makes room for as many more cells.
+    pub fn reserve(&mut self, cells: usize) {
+        if let Some(values) = &mut self.values {
+            values.reserve(cells);
         }
     }
 
     /// Adds a run of cells; missing ones do not count, and of the others those that are not kept are valid only.
     pub fn add(&mut self, cells: Cells) {
         let Cells { values, keep, weight, area } = cells;
-        let (mut valid, mut kept) = (0u64, 0u64);
-        if let Some(Values { whole, .. }) = &mut self.values
-            && weight == 1.0
-        {
-            whole.reserve(values.len());
+        let (mut valid, mut kept) = (0, 0);
+        for (i, values) in values.chunks(CHUNK).enumerate() {
+            let all = match keep {
+                None => !values.iter().any(|v| v.is_nan()),
+                Some(_) => false,
+            };
+            let (some_valid, some_kept) = match all {
+                true => (values.len(), self.take(values, weight)),
+                false => self.sift(values, keep.map(|k| &k[i * CHUNK..]), weight),
+            };
+            (valid, kept) = (valid + some_valid, kept + some_kept);
         }
-        for (i, v) in values.iter().enumerate().filter(|(_, v)| !v.is_nan()) {
-            valid += 1;
-            if keep.is_some_and(|k| k[i].is_nan() || k[i] == 0.0) {
-                continue;
-            }
-            kept += 1;
-            self.one(*v, weight);
-        }
-        self.count += kept;
-        self.valid.add(weight * valid as f64);
-        self.weight.add(weight * kept as f64);
+        self.count += kept as u64;
+        self.valid.add_times(weight, valid);
+        self.weight.add_times(weight, kept);
         if kept > 0 {
             self.area.add(area * weight * kept as f64);
         }
     }
 
-    #[inline(always)]
-    fn one(&mut self, v: f32, weight: f64) {
-        let x = f64::from(v); // its square is exact: 48 digits
-        if weight == 1.0 {
-            self.sum.add(x);
-            self.squares.add(x * x);
-        } else {
-            self.sum.add_product(weight, x);
-            self.squares.add_product(weight, x * x);
+    /// Takes those that are to be kept; gives how many are valid, and how many are kept.
+    fn sift(&mut self, values: &[f32], keep: Option<&[f32]>, weight: f64) -> (usize, usize) {
+        let (mut some, mut valid, mut kept) = ([0f32; CHUNK], 0, 0);
+        for (i, v) in values.iter().enumerate() {
+            some[kept] = *v;
+            kept += usize::from(!v.is_nan() && keep.is_none_or(|k| !k[i].is_nan() && k[i] != 0.0));
+            valid += usize::from(!v.is_nan());
         }
-        self.min = self.min.min(v);
-        self.max = self.max.max(v);
-        if let Some(values) = &mut self.values {
-            match weight == 1.0 {
-                true => values.whole.push(v),
-                false => values.parts.push((v, weight)),
+        (valid, self.take(&some[..kept], weight))
+    }
+
+    /// Takes kept cells of one weight: one loop for each that wants them, so that its sums stay in registers.
+    fn take(&mut self, cells: &[f32], weight: f64) -> usize {
+        if weight == 1.0 {
+            ExactSum::add_all(cells, &mut self.sum, &mut self.squares);
+        } else {
+            for x in cells.iter().map(|v| f64::from(*v)) {
+                self.sum.add_product(weight, x); // and the square of a single is exact in a double: 48 digits
+                self.squares.add_product(weight, x * x);
             }
         }
+        self.min = cells.iter().fold(self.min, |min, v| min.min(*v));
+        self.max = cells.iter().fold(self.max, |max, v| max.max(*v));
+        if let Some(values) = &mut self.values {
+            values.extend(cells, weight);
+        }
         if let Some(classes) = &mut self.classes {
-            classes.add(v, weight);
+            cells.iter().for_each(|v| classes.add(*v, weight));
         }
-        if let Some((bins, weights)) = &mut self.bins
-            && let Some(i) = bins.of(x)
-        {
-            weights[i].add(weight);
+        if let Some((bins, weights)) = &mut self.bins {
+            for i in cells.iter().filter_map(|v| bins.of(f64::from(*v))) {
+                weights[i].add(weight);
+            }
         }
+        cells.len()
     }
 
     /// Adds what was gathered elsewhere.
@@ -181,12 +191,7 @@ impl Gather {
         self.min = self.min.min(other.min);
         self.max = self.max.max(other.max);
         if let (Some(mine), Some(theirs)) = (&mut self.values, other.values) {
-            if mine.whole.is_empty() {
-                mine.whole = theirs.whole;
-            } else {
-                mine.whole.extend_from_slice(&theirs.whole);
-            }
-            mine.parts.extend_from_slice(&theirs.parts);
+            mine.merge(theirs);
         }
         if let (Some(mine), Some(theirs)) = (&mut self.classes, other.classes) {
             mine.broken |= theirs.broken;
@@ -251,15 +256,7 @@ impl Gather {
 
     /// The quantile `p` (0–1); NaN if values were not kept.
     pub fn quantile(&mut self, p: f64) -> f64 {
-        let Some(values) = &mut self.values else { return f64::NAN };
-        if values.parts.is_empty() {
-            return plain_quantile(&mut values.whole, p);
-        }
-        // the order of equal values does not change a quantile, but their weights' order would change its last bits
-        let mut all: Vec<(f32, f64)> =
-            values.whole.iter().map(|v| (*v, 1.0)).chain(values.parts.iter().copied()).collect();
-        all.sort_unstable_by(|a, b| a.0.total_cmp(&b.0).then(a.1.total_cmp(&b.1)));
-        weighted_quantile(&all, p)
+        self.values.as_mut().map_or(f64::NAN, |values| values.quantile(p))
     }
 
     /// Share of the kept weight in bin `i`; NaN without bins or without cells.
