@@ -14,7 +14,7 @@ const ALLOWED: &[(&str, &[&str])] = &[
     ("grid", &["geo"]),
     ("tile", &["grid"]),
     ("physics", &[]),
-    ("stat", &[]),
+    ("stat", &["wide"]),
     ("mask", &["stat"]),
     ("scene", &["grid", "mask", "physics", "tile"]),
     ("index", &["physics", "scene", "wide"]),

@@ -219,15 +219,20 @@ proptest! {
         }
     }
 
-    /// The same bits as held one against the other, whatever the number of bands and looks.
+    /// The same bits as held one against the other, whatever the number of bands and looks, how they lie, and their size.
     #[test]
-    fn medoids_of_any_bands(bands in 1usize..=9, looks in 1usize..40, seed in any::<u64>(), clouds in 0u64..4) {
+    fn medoids_of_any_bands(
+        bands in 1usize..=10, looks in prop_oneof![1usize..40, 32usize..80], seed in any::<u64>(), clouds in 0u64..4,
+        steps in prop_oneof![3 => Just(4001u64), 1 => Just(3)], line in prop_oneof![2 => Just(0f32), 1 => Just(5.0), 1 => Just(300.0)],
+        size in prop_oneof![3 => Just(1f32), 1 => Just(1e-22), 1 => Just(1e18), 1 => Just(1e35)],
+    ) {
         let mut state = seed | 1;
         let mut next = || { state ^= state << 13; state ^= state >> 7; state ^= state << 17; state >> 20 };
         let looks: Looks = (0..looks)
-            .map(|_| {
+            .map(|look| {
                 let clear = (0..CELLS).map(|_| next() % 5 >= clouds).collect();
-                let mut band = || (0..CELLS).map(|_| (next() % 4001) as f32 / 3989.0).collect();
+                let along = line * (look as f32 / looks as f32);
+                let mut band = || (0..CELLS).map(|_| size * ((next() % steps) as f32 / 3989.0 + along)).collect();
                 (clear, (0..bands).map(|_| band()).collect())
             })
             .collect();

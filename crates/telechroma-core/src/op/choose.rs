@@ -5,6 +5,7 @@ use std::str::FromStr;
 
 use super::Clear;
 use super::lanes::{LANES, Lanes, Lit, Row, Usable};
+use super::medoid::{Looks, PART};
 use super::sample::{AHEAD, Plane, Sample, clear_lanes};
 use crate::error::{Error, Result};
 use crate::graph::{Absence, Inputs, Op, bits_row, values_row};
@@ -89,39 +90,15 @@ struct ChooseRow<'a, 'b> {
     cells: &'a mut [u16],
 }
 
-/// Cells whose distances are taken at once: those of one vector, so that the values of all looks stay in the first-level
-/// cache while each meets each.
-const PART: usize = 16;
-
-/// Values of as many cells.
-#[derive(Clone, Copy)]
-#[repr(align(64))]
-struct Part<T>([T; PART]);
-
 /// Scratch space for the looks of some cells.
 struct Work {
-    parts: [PartWork; LANES / PART],
+    parts: [Looks; LANES / PART],
     values: Row,
-}
-
-/// What a medoid takes, for the looks of the cells of one part.
-struct PartWork {
-    /// By look and band.
-    values: Vec<Part<f32>>,
-    /// All bits set where a look may be used.
-    usable: Vec<Part<u32>>,
-    /// Sums of distances to the others.
-    sums: Vec<Part<f32>>,
 }
 
 impl Work {
     fn new(looks: usize, bands: usize) -> Work {
-        let part = || PartWork {
-            values: vec![Part([0.0; PART]); looks * bands],
-            usable: vec![Part([0; PART]); looks],
-            sums: vec![Part([0.0; PART]); looks],
-        };
-        Work { parts: std::array::from_fn(|_| part()), values: Row::all(0.0) }
+        Work { parts: std::array::from_fn(|_| Looks::new(looks, bands)), values: Row::all(0.0) }
     }
 
     /// Takes the values of a look in a band as the `at`th.
@@ -129,15 +106,14 @@ impl Work {
     fn take(&mut self, at: usize) {
         let Work { parts, values } = self;
         for (part, values) in parts.iter_mut().zip(values.as_chunks::<PART>().0) {
-            part.values[at].0 = *values;
+            part.take(at, values);
         }
     }
 
     #[inline(always)]
     fn mark(&mut self, k: usize, usable: &Usable) {
         for (part, usable) in self.parts.iter_mut().zip(usable.as_chunks::<PART>().0) {
-            // as wide as the distances they hide
-            part.usable[k].0 = usable.map(|u| i32::from(u as i16) as u32);
+            part.mark(k, usable);
         }
     }
 }
@@ -195,69 +171,13 @@ impl wide::Loop for ChooseRow<'_, '_> {
             }
             if op.choice == Choice::Medoid {
                 for (part, chosen) in work.parts.iter_mut().zip(chosen.as_chunks_mut::<PART>().0) {
-                    *chosen = part.medoid(&numbers[..k], bands);
+                    *chosen = part.medoid(&numbers[..k]);
                 }
             }
             for ((c, chosen), s) in cells.iter_mut().zip(*chosen).zip(*seen) {
                 *c = if u32::from(s) >= op.at_least { chosen } else { 0 };
             }
         }
-    }
-}
-
-impl PartWork {
-    /// Which of the looks with these numbers has the least sum of distances to the others; 0 where none may be used.
-    #[inline(always)]
-    fn medoid(&mut self, numbers: &[u16], bands: usize) -> [u16; PART] {
-        // the same loop, made for each number of bands: one whose length is known takes a third less time
-        match bands {
-            1 => self.medoid_of(numbers, 1),
-            2 => self.medoid_of(numbers, 2),
-            3 => self.medoid_of(numbers, 3),
-            4 => self.medoid_of(numbers, 4),
-            5 => self.medoid_of(numbers, 5),
-            6 => self.medoid_of(numbers, 6),
-            7 => self.medoid_of(numbers, 7),
-            _ => self.medoid_of(numbers, bands),
-        }
-    }
-
-    #[inline(always)]
-    fn medoid_of(&mut self, numbers: &[u16], bands: usize) -> [u16; PART] {
-        let PartWork { values, usable, sums } = self;
-        let k = numbers.len();
-        sums[..k].fill(Part([0.0; PART]));
-        // sums are not negative: their bits, as whole numbers, are in the same order, and are compared by vectors
-        let (mut least, mut chosen) = ([u32::MAX; PART], [0u32; PART]);
-        for i in 0..k {
-            let (mine, theirs) = values[i * bands..k * bands].split_at(bands);
-            let (own_usable, others_usable) = (usable[i].0, &usable[i + 1..k]);
-            let (before, after) = sums[..k].split_at_mut(i + 1);
-            let mut own = before[i].0;
-            for ((theirs, other_usable), other) in theirs.chunks_exact(bands).zip(others_usable).zip(after) {
-                let mut squares = [0f32; PART];
-                for (a, b) in mine.iter().zip(theirs) {
-                    for ((sum, a), b) in squares.iter_mut().zip(a.0).zip(b.0) {
-                        *sum += (a - b) * (a - b);
-                    }
-                }
-                let mut sum = other.0;
-                for l in 0..PART {
-                    let both = own_usable[l] & other_usable.0[l];
-                    let d = f32::from_bits(squares[l].sqrt().to_bits() & both);
-                    own[l] += d;
-                    sum[l] += d;
-                }
-                other.0 = sum;
-            }
-            let number = u32::from(numbers[i]);
-            for l in 0..PART {
-                let sum = own[l].to_bits() | !own_usable[l];
-                chosen[l] = if sum < least[l] { number } else { chosen[l] };
-                least[l] = sum.min(least[l]);
-            }
-        }
-        chosen.map(|number| number as u16)
     }
 }
 

@@ -15,6 +15,7 @@ mod majority;
 mod mark;
 mod mask;
 mod median;
+mod medoid;
 mod outlier;
 mod program;
 mod sample;
