@@ -83,6 +83,7 @@ pub(super) fn cover_part(parts: &[Polygon], bounds: Window, part: Window, weight
         .map(|(ring, sign)| oriented(ring, sign))
         .collect();
     let mut found = Coverage::default();
+    found.runs.reserve(4 * part.rows as usize); // two edges and what lies between, or a little more
     for top in (part.row..part.end_row()).step_by(STRIP) {
         let rows = (part.end_row() - top).min(STRIP as i64) as u32;
         let strip = Window::new(part.col, top, part.cols, rows);

@@ -116,6 +116,11 @@ impl Laid {
         Some(Lying { plot: i, seen: part.len() as u64, coverage })
     }
 
+    /// Number of cells within a plot's bounds.
+    pub(super) fn cells_of(&self, plot: u32) -> u64 {
+        self.bounds[plot as usize].map_or(0, |w| w.len() as u64)
+    }
+
     /// Plots that may have cells in a window, in order.
     fn touching(&self, window: Window) -> Vec<u32> {
         let mut found: Vec<u32> = squares(window).filter_map(|k| self.buckets.get(&k)).flatten().copied().collect();

@@ -10,11 +10,12 @@ use crate::error::{Error, Result};
 use crate::graph::{Inputs, values_row};
 use crate::grid::Window;
 use crate::run::{Absorb, Part, Prepare};
-use crate::stat::{Cells, ExactSum, Gather, Needs, Stat};
+use crate::stat::{Cells, ExactSum, Gather, Needs, Parts, Stat};
 
 /// The half that workers share.
 pub struct PlotSink {
     laid: Arc<Laid>,
+    stats: Vec<Stat>,
     needs: Needs,
     planes: usize,
 }
@@ -36,11 +37,18 @@ struct Open {
 }
 
 /// What one tile holds of one plot.
-struct Share {
-    plot: u32,
-    seen: u64,
-    weight: f64,
-    gather: Gather,
+enum Share {
+    /// All of it: its statistics.
+    Whole { plot: u32, values: Vec<f64> },
+    /// Some of it.
+    Part { plot: u32, part: Box<Open> },
+}
+
+impl Open {
+    fn statistics(&mut self, stats: &[Stat]) -> Vec<f64> {
+        let weight = self.weight.value();
+        stats.iter().map(|stat| stat.of(&mut self.gather, weight)).collect()
+    }
 }
 
 impl PlotSink {
@@ -55,7 +63,7 @@ impl PlotSink {
             open: BTreeMap::new(),
             values: missing.repeat(plots * planes),
         };
-        (PlotSink { laid, needs, planes }, table)
+        (PlotSink { laid, stats: stats.to_vec(), needs, planes }, table)
     }
 }
 
@@ -67,13 +75,10 @@ impl PlotTable {
         &self.values[at..at + n]
     }
 
-    fn close(&mut self, plane: usize, plot: u32, mut whole: Open) {
+    fn close(&mut self, plane: usize, plot: u32, values: &[f64]) {
         let n = self.stats.len();
         let at = (plane * self.laid.plots().len() + plot as usize) * n;
-        let weight = whole.weight.value();
-        for (out, stat) in self.values[at..at + n].iter_mut().zip(&self.stats) {
-            *out = stat.of(&mut whole.gather, weight);
-        }
+        self.values[at..at + n].copy_from_slice(values);
     }
 }
 
@@ -88,7 +93,7 @@ impl Prepare for PlotSink {
     }
 
     fn prepare(&self, _: usize, window: Window, planes: &Inputs) -> Result<Part> {
-        let mut shares: Vec<Share> = vec![];
+        let (mut shares, mut edge): (Vec<Share>, _) = (vec![], Parts::default());
         for lying in self.laid.within(window).iter() {
             let mut gather = Gather::new(&self.needs);
             gather.reserve(lying.coverage.cells as usize);
@@ -101,9 +106,22 @@ impl Prepare for PlotSink {
                     _ => None,
                 };
                 let (values, area) = (values_row(values, &part, part.row), self.laid.cell_area(part.row));
-                gather.add(Cells { values, keep, weight: run.weight, area });
+                if run.weight == 1.0 {
+                    gather.add(Cells { values, keep, area });
+                } else {
+                    for (i, v) in values.iter().enumerate() {
+                        edge.push(*v, keep.map(|k| k[i]), run.weight, area);
+                    }
+                }
             }
-            shares.push(Share { plot: lying.plot, seen: lying.seen, weight: lying.coverage.weight, gather });
+            gather.add_parts(&mut edge);
+            let (plot, mut weight) = (lying.plot, ExactSum::default());
+            weight.add(lying.coverage.weight);
+            let mut part = Open { gather, weight, seen: lying.seen };
+            shares.push(match part.seen == self.laid.cells_of(plot) {
+                true => Share::Whole { plot, values: part.statistics(&self.stats) },
+                false => Share::Part { plot, part: Box::new(part) },
+            });
         }
         Ok(Box::new(shares))
     }
@@ -122,20 +140,28 @@ impl Absorb for PlotTable {
             return Err(Error::Defect { tile: 0, text: "a part of another sink".into() });
         };
         for share in *shares {
-            let key = (group, share.plot);
-            let mut whole = match self.open.remove(&key) {
+            let (plot, part) = match share {
+                Share::Whole { plot, values } => {
+                    self.close(group, plot, &values);
+                    continue;
+                }
+                Share::Part { plot, part } => (plot, part),
+            };
+            let mut whole = match self.open.remove(&(group, plot)) {
                 Some(mut whole) => {
-                    whole.gather.merge(share.gather);
+                    whole.gather.merge(part.gather);
+                    whole.weight.merge(&part.weight);
+                    whole.seen += part.seen;
                     whole
                 }
-                None => Open { gather: share.gather, weight: ExactSum::default(), seen: 0 },
+                None => *part,
             };
-            whole.weight.add(share.weight);
-            whole.seen += share.seen;
-            let all = self.laid.bounds()[share.plot as usize].map_or(0, |w| w.len() as u64);
-            match whole.seen == all {
-                true => self.close(group, share.plot, whole),
-                false => drop(self.open.insert(key, whole)),
+            match whole.seen == self.laid.cells_of(plot) {
+                true => {
+                    let values = whole.statistics(&self.stats);
+                    self.close(group, plot, &values);
+                }
+                false => drop(self.open.insert((group, plot), whole)),
             }
         }
         Ok(())

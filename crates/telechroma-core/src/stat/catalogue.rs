@@ -219,7 +219,6 @@ impl FromStr for Stat {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::stat::Cells;
 
     #[test]
     fn rows_are_sorted_and_found() {
@@ -236,16 +235,15 @@ mod tests {
     fn a_constant_plot_has_no_spread_and_an_empty_one_is_missing() {
         let needs = Needs { values: true, ..Needs::default() };
         let mut g = Gather::new(&needs);
-        let run = |values, weight| Cells { values, keep: None, weight, area: 100.0 };
-        g.add(run(&[301.27; 40], 1.0));
-        g.add(run(&[301.27, f32::NAN], 0.4));
+        g.add_weighted(&[301.27; 40], None, 1.0, 100.0);
+        g.add_weighted(&[301.27, f32::NAN], None, 0.4, 100.0);
         let get = |id: &str, g: &mut Gather| id.parse::<Stat>().unwrap().of(g, 50.0);
         assert_eq!(get("sd", &mut g), 0.0);
         assert_eq!(get("count", &mut g), 41.0);
         assert!((get("valid_share", &mut g) - 40.4 / 50.0).abs() < 1e-15);
         assert!((get("area", &mut g) - 0.404).abs() < 1e-15);
         let mut none = Gather::new(&needs);
-        none.add(run(&[f32::NAN; 3], 1.0));
+        none.add_weighted(&[f32::NAN; 3], None, 1.0, 100.0);
         assert_eq!(get("area", &mut none), 0.0);
         assert_eq!(get("count", &mut none), 0.0);
         for id in ["mean", "sd", "cv", "variance", "min", "max", "median", "sum", "range", "p10"] {
@@ -257,7 +255,7 @@ mod tests {
     fn cells_that_fail_the_condition_are_valid_but_not_kept() {
         let mut g = Gather::new(&Needs::default());
         let keep = [1.0, 0.0, f32::NAN, 1.0];
-        g.add(Cells { values: &[1.0, 2.0, 3.0, f32::NAN], keep: Some(&keep), weight: 0.5, area: 1.0 });
+        g.add_weighted(&[1.0, 2.0, 3.0, f32::NAN], Some(&keep), 0.5, 1.0);
         assert_eq!((g.count(), g.valid_weight(), g.weight(), g.mean()), (1, 1.5, 0.5, 1.0));
     }
 
@@ -267,7 +265,7 @@ mod tests {
         let names: Vec<String> = stats.iter().map(Stat::to_string).collect();
         assert_eq!(names, ["from_0_to_0.2", "from_0.2_to_0.4", "from_0.4_to_0.6"]);
         let mut g = Gather::new(&Stat::needs(&stats));
-        g.add(Cells { values: &[0.1, 0.3, 0.35, 0.5, 0.7], keep: None, weight: 1.0, area: 1.0 });
+        g.add_weighted(&[0.1, 0.3, 0.35, 0.5, 0.7], None, 1.0, 1.0);
         let shares: Vec<f64> = stats.iter().map(|s| s.of(&mut g, 5.0)).collect();
         assert_eq!(shares, [0.2, 0.4, 0.2], "0.7 lies beyond: the shares are of all cells that count");
         assert!(histogram(1.0, 1.0, 3).is_err() && histogram(0.0, f64::NAN, 3).is_err());

@@ -40,6 +40,19 @@ impl ExactSum {
         }
     }
 
+    /// Adds products of weights up to one and values to one sum, and of weights and their squares to another, none of them
+    /// rounded first.
+    pub fn add_products(weights: &[f64], values: &[f32], sum: &mut ExactSum, squares: &mut ExactSum) {
+        if values.iter().all(|v| v.abs() < 2.8) {
+            wide::run(SmallProducts { weights, values, sum, squares });
+        } else {
+            for (weight, x) in weights.iter().zip(values.iter().map(|v| f64::from(*v))) {
+                sum.add_product(*weight, x);
+                squares.add_product(*weight, x * x);
+            }
+        }
+    }
+
     #[cold]
     #[inline(never)]
     fn add_large(&mut self, v: f64) {
@@ -90,21 +103,69 @@ impl wide::Loop for Small<'_> {
     #[inline(always)]
     fn run(self) {
         for values in self.values.chunks(1 << 16) {
-            let (mut sum, mut squares) = ((0i64, 0i64), (0i64, 0i64));
+            let (mut sum, mut squares) = (Halves::default(), Halves::default());
             for v in values {
                 let x = f64::from(*v);
-                let (one, square) = ((x * UNIT) as i64, (x * x * UNIT) as i64);
-                sum = (sum.0 + (one >> 32), sum.1 + (one & 0xFFFF_FFFF));
-                squares = (squares.0 + (square >> 32), squares.1 + (square & 0xFFFF_FFFF));
+                sum.add(x);
+                squares.add(x * x);
             }
-            let of = |(high, low): (i64, i64)| (i128::from(high) << 32) + i128::from(low);
-            self.sum.sum += of(sum);
-            self.squares.sum += of(squares);
+            self.sum.sum += sum.value();
+            self.squares.sum += squares.value();
         }
     }
 }
 
+/// The same of products.
+struct SmallProducts<'a> {
+    weights: &'a [f64],
+    values: &'a [f32],
+    sum: &'a mut ExactSum,
+    squares: &'a mut ExactSum,
+}
+
+impl wide::Loop for SmallProducts<'_> {
+    #[inline(always)]
+    fn run(self) {
+        // two numbers for each value
+        for (weights, values) in self.weights.chunks(1 << 15).zip(self.values.chunks(1 << 15)) {
+            let (mut sum, mut squares) = (Halves::default(), Halves::default());
+            for (weight, v) in weights.iter().zip(values) {
+                let x = f64::from(*v);
+                let (one, square) = (product(*weight, x), product(*weight, x * x));
+                sum.add(one.0);
+                sum.add(one.1);
+                squares.add(square.0);
+                squares.add(square.1);
+            }
+            self.sum.sum += sum.value();
+            self.squares.sum += squares.value();
+        }
+    }
+}
+
+/// A sum of up to 2¹⁶ whole numbers of 2⁻⁶⁰ below 8, in halves.
+#[derive(Default)]
+struct Halves {
+    high: i64,
+    low: i64,
+}
+
+impl Halves {
+    #[inline(always)]
+    fn add(&mut self, v: f64) {
+        let v = (v * UNIT) as i64;
+        self.high += v >> 32;
+        self.low += v & 0xFFFF_FFFF;
+    }
+
+    #[inline(always)]
+    fn value(&self) -> i128 {
+        (i128::from(self.high) << 32) + i128::from(self.low)
+    }
+}
+
 /// The product and what rounding cut off it (Dekker 1971), for factors far from the largest numbers.
+#[inline(always)]
 fn product(a: f64, b: f64) -> (f64, f64) {
     let halves = |v: f64| {
         let c = 134_217_729.0 * v; // 2²⁷ + 1
@@ -164,6 +225,13 @@ mod tests {
             for v in values.iter().map(|v| f64::from(*v)) {
                 each.add(v);
                 each_square.add(v * v);
+            }
+            prop_assert_eq!((sum, squares), (each, each_square));
+            let weights: Vec<f64> = (1..=values.len()).map(|i| i as f64 / 211.0).collect();
+            ExactSum::add_products(&weights, &values, &mut sum, &mut squares);
+            for (weight, v) in weights.iter().zip(values.iter().map(|v| f64::from(*v))) {
+                each.add_product(*weight, v);
+                each_square.add_product(*weight, v * v);
             }
             prop_assert_eq!((sum, squares), (each, each_square));
         }

@@ -81,17 +81,45 @@ struct Classes {
 /// Cells looked at together.
 const CHUNK: usize = 64;
 
-/// A run of neighbouring cells of one weight.
+/// A run of neighbouring cells of weight one.
 #[derive(Debug, Clone, Copy)]
 pub struct Cells<'a> {
     /// Their values; NaN where missing.
     pub values: &'a [f32],
     /// Where there is a condition: zero or NaN means that a cell is not kept.
     pub keep: Option<&'a [f32]>,
-    /// The weight of each.
-    pub weight: f64,
     /// The area of each, m²; NaN where it is not known.
     pub area: f64,
+}
+
+/// Kept cells of weights below one, such as those on a plot's edge, gathered to be added together.
+#[derive(Debug, Clone, Default)]
+pub struct Parts {
+    values: Vec<f32>,
+    weights: Vec<f64>,
+    areas: Vec<f64>,
+    /// Weight of the valid ones, kept or not.
+    valid: ExactSum,
+}
+
+impl Parts {
+    /// Adds a cell, NaN where missing, of a weight up to one in steps of 2⁻⁴⁴ and an area in m²; zero or NaN in `keep`
+    /// means that it is not kept.
+    pub fn push(&mut self, value: f32, keep: Option<f32>, weight: f64, area: f64) {
+        if value.is_nan() {
+            return;
+        }
+        self.valid.add(weight);
+        if keep.is_none_or(is_kept) {
+            self.values.push(value);
+            self.weights.push(weight);
+            self.areas.push(area * weight);
+        }
+    }
+}
+
+fn is_kept(keep: f32) -> bool {
+    !keep.is_nan() && keep != 0.0
 }
 
 impl Gather {
@@ -120,64 +148,96 @@ impl Gather {
         }
     }
 
-    /// Adds a run of cells; missing ones do not count, and of the others those that are not kept are valid only.
+    /// Adds a run of cells of weight one; missing ones do not count, and of the others those that are not kept are valid
+    /// only.
     pub fn add(&mut self, cells: Cells) {
-        let Cells { values, keep, weight, area } = cells;
-        let (mut valid, mut kept) = (0, 0);
+        let Cells { values, keep, area } = cells;
+        let before = self.count;
+        let mut valid = 0;
         for (i, values) in values.chunks(CHUNK).enumerate() {
-            let all = match keep {
-                None => !values.iter().any(|v| v.is_nan()),
-                Some(_) => false,
-            };
-            let (some_valid, some_kept) = match all {
-                true => (values.len(), self.take(values, weight)),
-                false => self.sift(values, keep.map(|k| &k[i * CHUNK..]), weight),
-            };
-            (valid, kept) = (valid + some_valid, kept + some_kept);
+            match keep.map(|k| &k[i * CHUNK..]) {
+                None if !values.iter().any(|v| v.is_nan()) => {
+                    valid += values.len();
+                    self.take(values);
+                }
+                keep => valid += self.sift(values, keep),
+            }
         }
-        self.count += kept as u64;
-        self.valid.add_times(weight, valid);
-        self.weight.add_times(weight, kept);
+        let kept = self.count - before;
+        self.valid.add_times(1.0, valid);
+        self.weight.add_times(1.0, kept as usize);
         if kept > 0 {
-            self.area.add(area * weight * kept as f64);
+            self.area.add(area * kept as f64);
         }
     }
 
-    /// Takes those that are to be kept; gives how many are valid, and how many are kept.
-    fn sift(&mut self, values: &[f32], keep: Option<&[f32]>, weight: f64) -> (usize, usize) {
+    /// Takes those that are to be kept; gives how many are valid.
+    fn sift(&mut self, values: &[f32], keep: Option<&[f32]>) -> usize {
         let (mut some, mut valid, mut kept) = ([0f32; CHUNK], 0, 0);
         for (i, v) in values.iter().enumerate() {
             some[kept] = *v;
-            kept += usize::from(!v.is_nan() && keep.is_none_or(|k| !k[i].is_nan() && k[i] != 0.0));
+            kept += usize::from(!v.is_nan() && keep.is_none_or(|k| is_kept(k[i])));
             valid += usize::from(!v.is_nan());
         }
-        (valid, self.take(&some[..kept], weight))
+        self.take(&some[..kept]);
+        valid
     }
 
-    /// Takes kept cells of one weight: one loop for each that wants them, so that its sums stay in registers.
-    fn take(&mut self, cells: &[f32], weight: f64) -> usize {
-        if weight == 1.0 {
-            ExactSum::add_all(cells, &mut self.sum, &mut self.squares);
-        } else {
-            for x in cells.iter().map(|v| f64::from(*v)) {
-                self.sum.add_product(weight, x); // and the square of a single is exact in a double: 48 digits
-                self.squares.add_product(weight, x * x);
+    /// Takes kept cells: one loop for each that wants them, so that its sums stay in registers.
+    fn take(&mut self, cells: &[f32]) {
+        ExactSum::add_all(cells, &mut self.sum, &mut self.squares);
+        if let Some(values) = &mut self.values {
+            values.extend(cells);
+        }
+        self.rest(cells, |_| 1.0);
+    }
+
+    /// Adds cells of other weights, and empties them.
+    pub fn add_parts(&mut self, parts: &mut Parts) {
+        let Parts { values, weights, areas, valid } = parts;
+        self.valid.merge(valid);
+        weights.iter().for_each(|w| self.weight.add(*w));
+        areas.iter().for_each(|a| self.area.add(*a));
+        ExactSum::add_products(weights, values, &mut self.sum, &mut self.squares);
+        if let Some(all) = &mut self.values {
+            all.extend_parts(values, weights);
+        }
+        self.rest(values, |i| weights[i]);
+        *valid = ExactSum::default();
+        values.clear();
+        weights.clear();
+        areas.clear();
+    }
+
+    /// Adds cells of one weight.
+    #[cfg(test)]
+    pub(super) fn add_weighted(&mut self, values: &[f32], keep: Option<&[f32]>, weight: f64, area: f64) {
+        let mut parts = Parts::default();
+        match weight == 1.0 {
+            true => self.add(Cells { values, keep, area }),
+            false => {
+                values.iter().enumerate().for_each(|(i, v)| parts.push(*v, keep.map(|k| k[i]), weight, area));
+                self.add_parts(&mut parts);
             }
         }
+    }
+
+    /// What does not depend on how sums are formed.
+    #[inline(always)]
+    fn rest(&mut self, cells: &[f32], weight: impl Fn(usize) -> f64) {
+        self.count += cells.len() as u64;
         self.min = cells.iter().fold(self.min, |min, v| min.min(*v));
         self.max = cells.iter().fold(self.max, |max, v| max.max(*v));
-        if let Some(values) = &mut self.values {
-            values.extend(cells, weight);
-        }
         if let Some(classes) = &mut self.classes {
-            cells.iter().for_each(|v| classes.add(*v, weight));
+            cells.iter().enumerate().for_each(|(i, v)| classes.add(*v, weight(i)));
         }
         if let Some((bins, weights)) = &mut self.bins {
-            for i in cells.iter().filter_map(|v| bins.of(f64::from(*v))) {
-                weights[i].add(weight);
+            for (i, v) in cells.iter().enumerate() {
+                if let Some(bin) = bins.of(f64::from(*v)) {
+                    weights[bin].add(weight(i));
+                }
             }
         }
-        cells.len()
     }
 
     /// Adds what was gathered elsewhere.
@@ -332,7 +392,7 @@ mod tests {
         let needs = Needs { classes: true, ..Needs::default() };
         let run = |values: &[f32], weight| {
             let mut g = Gather::new(&needs);
-            g.add(Cells { values, keep: None, weight, area: 1.0 });
+            g.add_weighted(values, None, weight, 1.0);
             g
         };
         let mut g = run(&[2.0, 2.0, 5.0, f32::NAN], 0.5);

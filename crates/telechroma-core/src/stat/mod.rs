@@ -7,5 +7,5 @@ mod quantile;
 
 pub use catalogue::{DEFAULT_STATS, STATS, Stat, StatDef, histogram};
 pub use exact::ExactSum;
-pub use gather::{Bins, Cells, Gather, Needs};
+pub use gather::{Bins, Cells, Gather, Needs, Parts};
 pub use quantile::{Weighted, median};

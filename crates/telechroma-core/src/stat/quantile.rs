@@ -45,13 +45,14 @@ impl Weighted {
         self.whole.reserve(values);
     }
 
-    /// Adds values, not NaN, of one weight: above zero, up to one, in steps of 2⁻⁴⁴.
-    pub fn extend(&mut self, values: &[f32], weight: f64) {
-        let ordered = values.iter().map(|v| Ordered::of(*v));
-        match weight == 1.0 {
-            true => self.whole.extend(ordered),
-            false => self.parts.extend(ordered.map(|v| (v, (weight * STEPS) as u64))),
-        }
+    /// Adds values, not NaN, of weight one.
+    pub fn extend(&mut self, values: &[f32]) {
+        self.whole.extend(values.iter().map(|v| Ordered::of(*v)));
+    }
+
+    /// Adds values, not NaN, with weights: above zero, up to one, in steps of 2⁻⁴⁴.
+    pub fn extend_parts(&mut self, values: &[f32], weights: &[f64]) {
+        self.parts.extend(values.iter().zip(weights).map(|(v, weight)| (Ordered::of(*v), (weight * STEPS) as u64)));
     }
 
     /// Adds what was gathered elsewhere.
@@ -92,13 +93,13 @@ impl Weighted {
     fn of_weights(&mut self, p: f64) -> f64 {
         let Weighted { whole, parts } = self;
         // of equal values the lighter comes first, so that nothing depends on how they came
-        let least = parts.iter().copied().min().into_iter().chain(whole.iter().min().map(|v| (*v, ONE))).min();
-        let greatest = parts.iter().copied().max().into_iter().chain(whole.iter().max().map(|v| (*v, ONE))).max();
-        let Some((first, last)) = least.zip(greatest) else { return f64::NAN };
+        let least = parts.iter().min().filter(|part| !whole.iter().any(|v| *v < part.0));
+        let greatest = parts.iter().max().filter(|part| !whole.iter().any(|v| *v >= part.0));
+        let (first, last) = (least.map_or(ONE, |part| part.1), greatest.map_or(ONE, |part| part.1));
         // positions and the target are doubled: t of the definition has halves
-        let position = |under: u128, own: u64| (2 * under + u128::from(own) - u128::from(first.1)) as f64;
-        let before_last = u128::from(ONE) * whole.len() as u128 + up_to(parts, last.0) - u128::from(last.1);
-        let target = p * position(before_last, last.1);
+        let position = |under: u128, own: u64| (2 * under + u128::from(own) - u128::from(first)) as f64;
+        let all = u128::from(ONE) * whole.len() as u128 + up_to(parts, Ordered(i32::MAX));
+        let target = p * position(all - u128::from(last), last);
         let (mut low, mut high, mut under, mut before) = (0, whole.len(), 0, None);
         while high - low > FEW {
             let middle = usize::midpoint(low, high);
@@ -125,7 +126,8 @@ impl Weighted {
                 _ => (before, under) = (Some(next), under + u128::from(next.1)),
             }
         }
-        last.0.value()
+        // the only one, or the last
+        before.map_or(f64::NAN, |(value, _)| value.value())
     }
 }
 
@@ -154,7 +156,12 @@ mod tests {
 
     fn weighted(pairs: &[(f32, f64)]) -> Weighted {
         let mut all = Weighted::default();
-        pairs.iter().for_each(|(v, w)| all.extend(&[*v], *w));
+        for (v, w) in pairs {
+            match *w == 1.0 {
+                true => all.extend(&[*v]),
+                false => all.extend_parts(&[*v], &[*w]),
+            }
+        }
         all
     }
 
