@@ -79,7 +79,8 @@ impl Looks {
     /// Which of the looks with these numbers has the least sum of distances to the others; 0 where none may be used.
     #[inline(always)]
     pub(super) fn medoid(&mut self, numbers: &[u16]) -> [u16; PART] {
-        // the same loops, made for each number of bands: those whose length is known take a third less time
+        // the same loops, made for each number of bands that deliveries have: those whose length is known take a third less
+        // time
         match self.bands {
             1 => self.medoid_of::<1>(numbers),
             2 => self.medoid_of::<2>(numbers),

@@ -8,4 +8,4 @@ mod quantile;
 pub use catalogue::{DEFAULT_STATS, STATS, Stat, StatDef, histogram};
 pub use exact::ExactSum;
 pub use gather::{Bins, Cells, Gather, Needs, Parts};
-pub use quantile::{Weighted, median};
+pub use quantile::median;

@@ -32,7 +32,7 @@ impl Ordered {
 
 /// Values with weights, of which most are one.
 #[derive(Debug, Clone, Default)]
-pub struct Weighted {
+pub(super) struct Weighted {
     /// Those of weight one.
     whole: Vec<Ordered>,
     /// The others, with their weight in steps.
