@@ -29,26 +29,40 @@ impl ExactSum {
 
     /// Adds values to one sum and their squares, which are exact in a double (48 digits), to another.
     pub fn add_all(values: &[f32], sum: &mut ExactSum, squares: &mut ExactSum) {
-        // values whose squares are below 8
-        if values.iter().all(|v| v.abs() < 2.8) {
-            wide::run(Small { values, sum, squares });
-        } else {
-            for x in values.iter().map(|v| f64::from(*v)) {
-                sum.add(x);
-                squares.add(x * x);
-            }
-        }
+        let terms = values.iter().map(|v| {
+            let x = f64::from(*v);
+            [(x, 0.0), (x * x, 0.0)]
+        });
+        ExactSum::add_terms(terms, values, sum, squares);
     }
 
     /// Adds products of weights up to one and values to one sum, and of weights and their squares to another, none of them
     /// rounded first.
     pub fn add_products(weights: &[f64], values: &[f32], sum: &mut ExactSum, squares: &mut ExactSum) {
-        if values.iter().all(|v| v.abs() < 2.8) {
-            wide::run(SmallProducts { weights, values, sum, squares });
+        let terms = weights.iter().zip(values).map(|(weight, v)| {
+            let x = f64::from(*v);
+            [product(*weight, x), product(*weight, x * x)]
+        });
+        ExactSum::add_terms(terms, values, sum, squares);
+    }
+
+    /// Adds what is formed of values and of their squares, each in two parts.
+    #[inline(always)]
+    fn add_terms(
+        terms: impl Iterator<Item = [(f64, f64); 2]>,
+        values: &[f32],
+        sum: &mut ExactSum,
+        squares: &mut ExactSum,
+    ) {
+        // squares below 8, and room for their sum
+        if values.len() < 1 << 30 && values.iter().all(|v| v.abs() < 2.8) {
+            wide::run(Small { terms, sum, squares });
         } else {
-            for (weight, x) in weights.iter().zip(values.iter().map(|v| f64::from(*v))) {
-                sum.add_product(*weight, x);
-                squares.add_product(*weight, x * x);
+            for [one, square] in terms {
+                sum.add(one.0);
+                sum.add(one.1);
+                squares.add(square.0);
+                squares.add(square.1);
             }
         }
     }
@@ -92,58 +106,29 @@ impl ExactSum {
     }
 }
 
-/// Sums of small values and their squares by vectors: whole numbers of 2⁻⁶⁰ in halves of 32 bits, whose sums have room.
-struct Small<'a> {
-    values: &'a [f32],
+/// Sums of small terms with the widest instructions there are.
+struct Small<'a, T> {
+    terms: T,
     sum: &'a mut ExactSum,
     squares: &'a mut ExactSum,
 }
 
-impl wide::Loop for Small<'_> {
+impl<T: Iterator<Item = [(f64, f64); 2]>> wide::Loop for Small<'_, T> {
     #[inline(always)]
     fn run(self) {
-        for values in self.values.chunks(1 << 16) {
-            let (mut sum, mut squares) = (Halves::default(), Halves::default());
-            for v in values {
-                let x = f64::from(*v);
-                sum.add(x);
-                squares.add(x * x);
-            }
-            self.sum.sum += sum.value();
-            self.squares.sum += squares.value();
+        let (mut sum, mut squares) = (Halves::default(), Halves::default());
+        for [one, square] in self.terms {
+            sum.add(one.0);
+            sum.add(one.1);
+            squares.add(square.0);
+            squares.add(square.1);
         }
+        self.sum.sum += sum.value();
+        self.squares.sum += squares.value();
     }
 }
 
-/// The same of products.
-struct SmallProducts<'a> {
-    weights: &'a [f64],
-    values: &'a [f32],
-    sum: &'a mut ExactSum,
-    squares: &'a mut ExactSum,
-}
-
-impl wide::Loop for SmallProducts<'_> {
-    #[inline(always)]
-    fn run(self) {
-        // two numbers for each value
-        for (weights, values) in self.weights.chunks(1 << 15).zip(self.values.chunks(1 << 15)) {
-            let (mut sum, mut squares) = (Halves::default(), Halves::default());
-            for (weight, v) in weights.iter().zip(values) {
-                let x = f64::from(*v);
-                let (one, square) = (product(*weight, x), product(*weight, x * x));
-                sum.add(one.0);
-                sum.add(one.1);
-                squares.add(square.0);
-                squares.add(square.1);
-            }
-            self.sum.sum += sum.value();
-            self.squares.sum += squares.value();
-        }
-    }
-}
-
-/// A sum of up to 2¹⁶ whole numbers of 2⁻⁶⁰ below 8, in halves.
+/// A sum of up to 2³¹ numbers below 8, cut to whole numbers of 2⁻⁶⁰, in halves of 32 bits.
 #[derive(Default)]
 struct Halves {
     high: i64,
