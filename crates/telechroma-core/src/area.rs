@@ -179,17 +179,23 @@ impl Area {
     /// The smallest window that holds the area's cells within a window; none where there is none.
     pub fn within(&self, window: Window) -> Option<Window> {
         let part = window.intersect(&self.window)?;
-        let mut found: Option<Window> = None;
-        for row in part.row..part.end_row() {
-            for (from, to) in self.row(row) {
-                let (from, to) = ((*from).max(part.col), (*to).min(part.end_col()));
-                if from < to {
-                    let w = Window::new(from, row, (to - from) as u32, 1);
-                    found = Some(found.map_or(w, |f| f.union(&w)));
-                }
+        // spans follow each other: the first that reaches into the window and the last that begins before its end
+        let reach = |row: i64| {
+            let spans = self.row(row);
+            let first = spans.partition_point(|s| s.1 <= part.col);
+            let last = spans.partition_point(|s| s.0 < part.end_col());
+            (first < last).then(|| (spans[first].0.max(part.col), spans[last - 1].1.min(part.end_col())))
+        };
+        let top = (part.row..part.end_row()).find(|r| reach(*r).is_some())?;
+        let bottom = (top..part.end_row()).rev().find(|r| reach(*r).is_some())?;
+        let (mut left, mut right) = (part.end_col(), part.col);
+        for (from, to) in (top..bottom + 1).filter_map(reach) {
+            (left, right) = (left.min(from), right.max(to));
+            if (left, right) == (part.col, part.end_col()) {
+                break;
             }
         }
-        found
+        Some(Window::new(left, top, (right - left) as u32, (bottom + 1 - top) as u32))
     }
 
     /// Number of its cells.

@@ -10,7 +10,7 @@ use crate::error::Result;
 use crate::graph::{Inputs, NodeId};
 use crate::grid::{Grid, Window};
 use crate::run::{Absorb, Part, Prepare, Sink};
-use crate::tile::{BlockShape, Cells, Kind, PlaneSource, PlaneSpec};
+use crate::tile::{BlockShape, Kind, PlaneSource, PlaneSpec, Tile, block_window};
 use crate::units::Unit;
 
 /// Cells of a row, side by side, with the same flags.
@@ -183,19 +183,27 @@ impl PlaneSource for Held {
         BlockShape { cols: SIDE, rows: SIDE }
     }
 
-    fn read_block(&self, index: u32, out: &mut Cells) -> Result<()> {
-        let Cells::Bits(cells) = out else { unreachable!("a plane of flags was promised") };
-        cells.fill(0);
-        let across = self.spec.grid.cols.div_ceil(SIDE);
-        let (first, top) = (index % across * SIDE, index / across * SIDE);
-        for (row, cells) in self.spans.rows.iter().skip(top as usize).zip(cells.chunks_mut(SIDE as usize)) {
+    fn read_block(&self, index: u32, out: &mut Tile) -> Result<()> {
+        let Some(part) = block_window(&self.spec.grid, self.block(), index).intersect(&out.window) else {
+            return Ok(());
+        };
+        let (first, end) = (part.col as u32, part.end_col() as u32);
+        for r in part.row..part.end_row() {
+            let range = out.row_range(&part, r);
+            let cells = &mut out.bits_mut()[range];
+            cells.fill(0);
+            let row = &self.spans.rows[r as usize];
             let from = row.partition_point(|s| s.end <= first);
-            for s in row[from..].iter().take_while(|s| s.col < first + SIDE) {
-                let (a, b) = (s.col.max(first) - first, s.end.min(first + SIDE) - first);
+            for s in row[from..].iter().take_while(|s| s.col < end) {
+                let (a, b) = (s.col.max(first) - first, s.end.min(end) - first);
                 cells[a as usize..b as usize].fill(s.bits);
             }
         }
         Ok(())
+    }
+
+    fn in_parts(&self) -> bool {
+        true
     }
 
     fn name(&self) -> String {
@@ -206,6 +214,7 @@ impl PlaneSource for Held {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::tile::Cells;
     use crate::geo::Affine;
     use proptest::prelude::*;
 
@@ -223,14 +232,9 @@ mod tests {
             prop_assert_eq!(&twice, &spans);
             prop_assert_eq!(spans.cells(1), bits.iter().filter(|b| **b & 1 != 0).count() as u64);
             let held = Held::new("test".into(), Arc::new(grid), 0, spans);
-            let mut back = vec![];
-            for block in 0..3 {
-                let mut cells = Cells::Bits(vec![9; (SIDE * SIDE) as usize]);
-                held.read_block(block, &mut cells).unwrap();
-                let Cells::Bits(cells) = cells else { unreachable!() };
-                back.extend_from_slice(&cells[..SIDE as usize]);
-            }
-            prop_assert_eq!(&back[..1300], &bits[..]);
+            let mut back = Tile { window: held.spec.grid.window(), cells: Cells::Bits(vec![9; 1300]) };
+            (0..3).for_each(|block| held.read_block(block, &mut back).unwrap());
+            prop_assert_eq!(back.bits(), &bits[..]);
         }
     }
 }

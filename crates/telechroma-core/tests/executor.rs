@@ -32,15 +32,13 @@ impl PlaneSource for Failing {
     fn block(&self) -> BlockShape {
         BlockShape { cols: 8, rows: SIDE }
     }
-    fn read_block(&self, index: u32, out: &mut Cells) -> Result<()> {
+    fn read_block(&self, index: u32, out: &mut Tile) -> Result<()> {
         if index >= self.from {
             // later tiles fail sooner: the error told must still be that of the lowest
             std::thread::sleep(std::time::Duration::from_millis(20 / u64::from(index + 1)));
             return Err(Error::outside(Broken(index)));
         }
-        if let Cells::Values(v) = out {
-            v.fill(1.0);
-        }
+        out.values_mut().fill(1.0);
         Ok(())
     }
     fn name(&self) -> String {

@@ -233,7 +233,7 @@ fn write_cog(path: &Path, cols: u32, rows: u32, planes: &[Cells], kind: Kind, ti
     let sinks = vec![Sink { groups: nodes.iter().map(|n| vec![*n]).collect(), prepare: &encoder, absorb: &mut file }];
     let plan = Plan::with_tiles(g, &sinks, Budget { threads, bytes: 1 << 32 }, tile.0, tile.1).unwrap();
     run(&plan, sinks, &Silent).unwrap();
-    file.finish(path, threads).unwrap();
+    file.finish(threads).unwrap();
 }
 
 fn surface(cols: u32, rows: u32, k: u32) -> Vec<f32> {
@@ -270,7 +270,7 @@ fn packed_values_come_back_within_half_a_step() {
         let sinks = vec![Sink { groups: vec![vec![node]], prepare: &encoder, absorb: &mut file }];
         let plan = Plan::with_tiles(g, &sinks, Budget { threads: 2, bytes: 1 << 32 }, 512, 512).unwrap();
         run(&plan, sinks, &Silent).unwrap();
-        file.finish(&path, 2).unwrap();
+        file.finish(2).unwrap();
         let coding = Coding { scale, offset, fill: vec![f64::from(missing)], valid: None, unit: Unit::Reflectance };
         let Cells::Values(back) = cells(&open(&path).unwrap(), 0, Reading::Coded(coding)).unwrap() else { panic!() };
         for (i, (a, b)) in values.iter().zip(&back).enumerate() {

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use telechroma_core::geo::Crs;
 use telechroma_core::grid::Grid;
 use telechroma_core::sensor::SensorDef;
-use telechroma_core::tile::{Cells, Kind, PlaneSource, blocks_of};
+use telechroma_core::tile::{PlaneSource, block_window, blocks_of, read_window};
 use telechroma_core::units::Unit;
 use telechroma_io::bytes::ByteRange;
 use telechroma_io::delivery::{Opened, Opener, stac};
@@ -98,10 +98,9 @@ fn cells(plane: &dyn PlaneSource) {
     if n > 1 << 16 {
         return; // made larger by the change: refused or bounded by the plan, and too slow for ten thousand
     }
-    let mut out = if spec.kind == Kind::Values { Cells::Values(vec![0.0; n]) } else { Cells::Bits(vec![0; n]) };
     let (across, down) = blocks_of(&spec.grid, shape);
     for b in 0..across.saturating_mul(down).min(3) {
-        let _ = plane.read_block(b, &mut out);
+        let _ = read_window(plane, block_window(&spec.grid, shape, b));
     }
 }
 

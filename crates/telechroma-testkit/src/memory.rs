@@ -7,7 +7,7 @@ use telechroma_core::geo::{Affine, Crs};
 use telechroma_core::graph::{Graph, Inputs, NodeId};
 use telechroma_core::grid::{Grid, Window};
 use telechroma_core::run::{Absorb, Budget, Part, Plan, Prepare, RunReport, Silent, Sink, run};
-use telechroma_core::tile::{BlockShape, Cells, Kind, PlaneSource, PlaneSpec, Tile};
+use telechroma_core::tile::{BlockShape, Cells, Kind, PlaneSource, PlaneSpec, Tile, block_window};
 use telechroma_core::units::Unit;
 
 /// A grid of 30 m cells in a UTM zone, its first cell so many cells from a fixed corner.
@@ -54,14 +54,13 @@ impl PlaneSource for MemoryPlane {
         self.block
     }
 
-    fn read_block(&self, index: u32, out: &mut Cells) -> telechroma_core::Result<()> {
+    fn read_block(&self, index: u32, out: &mut Tile) -> telechroma_core::Result<()> {
         let g = &self.spec.grid;
-        let across = g.cols.div_ceil(self.block.cols);
-        let (c0, r0) = (index % across * self.block.cols, index / across * self.block.rows);
-        let n = self.block.cols.min(g.cols - c0) as usize;
-        for r in r0..(r0 + self.block.rows).min(g.rows) {
-            let (from, to) = ((r * g.cols + c0) as usize, ((r - r0) * self.block.cols) as usize);
-            match (&self.cells, &mut *out) {
+        let Some(part) = block_window(g, self.block, index).intersect(&out.window) else { return Ok(()) };
+        let n = part.cols as usize;
+        for r in part.row..part.end_row() {
+            let (from, to) = (g.window().index(part.col, r), out.window.index(part.col, r));
+            match (&self.cells, &mut out.cells) {
                 (Cells::Values(a), Cells::Values(b)) => b[to..to + n].copy_from_slice(&a[from..from + n]),
                 (Cells::Bits(a), Cells::Bits(b)) => b[to..to + n].copy_from_slice(&a[from..from + n]),
                 _ => panic!("{}: cells of another kind are asked for", self.name),

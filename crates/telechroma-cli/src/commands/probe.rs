@@ -4,11 +4,11 @@ use std::sync::Arc;
 
 use serde_json::{Value as Json, json};
 use telechroma_core::geo::{Crs, Projector};
-use telechroma_core::grid::Grid;
+use telechroma_core::grid::{Grid, Window};
 use telechroma_core::mask::Reasons;
 use telechroma_core::method::{Target, calibration};
 use telechroma_core::scene::{Content, Scene};
-use telechroma_core::tile::{Cells, Kind, PlaneSource, blocks_of};
+use telechroma_core::tile::{Cells, Kind, PlaneSource, read_window};
 use telechroma_core::units::Unit;
 use telechroma_io::table::csv;
 
@@ -101,18 +101,10 @@ fn cell(p: &Place, grid: &Grid) -> Result<Option<(u32, u32)>, Report> {
 
 /// The stored number of one cell; NaN where a plane of values has none.
 fn read(source: &Arc<dyn PlaneSource>, (col, row): (u32, u32)) -> Result<f64, Report> {
-    let (spec, shape) = (source.spec(), source.block());
-    let (across, _) = blocks_of(&spec.grid, shape);
-    let n = shape.cols as usize * shape.rows as usize;
-    let mut cells = match spec.kind {
-        Kind::Values => Cells::Values(vec![f32::NAN; n]),
-        Kind::Counts { .. } | Kind::Flags { .. } => Cells::Bits(vec![0; n]),
-    };
-    source.read_block(row / shape.rows * across + col / shape.cols, &mut cells)?;
-    let i = (row % shape.rows) as usize * shape.cols as usize + (col % shape.cols) as usize;
-    Ok(match &cells {
-        Cells::Values(v) => f64::from(v[i]),
-        Cells::Bits(b) => f64::from(b[i]),
+    let one = read_window(&**source, Window::new(i64::from(col), i64::from(row), 1, 1))?;
+    Ok(match &one.cells {
+        Cells::Values(v) => f64::from(v[0]),
+        Cells::Bits(b) => f64::from(b[0]),
     })
 }
 

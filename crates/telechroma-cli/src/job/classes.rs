@@ -222,12 +222,10 @@ impl Done {
         let packing = Packing::Coded { format: SampleFormat::U8, scale: 1.0, offset: 0.0, missing: Some(0) };
         let text = serde_json::to_string(&described).unwrap_or_default();
         let mut raster = path(&wanted.raster).map(|p| {
-            let options = CogOptions { packing, ..CogOptions::new(grid.clone(), PlaneKind::Values, text) };
-            (CogEncoder::create(&p, options), p)
+            CogEncoder::create(&p, CogOptions { packing, ..CogOptions::new(grid.clone(), PlaneKind::Values, text) })
         });
         let mut change = path(&wanted.layer).map(|p| {
-            let options = CogOptions::new(grid.clone(), PlaneKind::Values, layer_text);
-            (CogEncoder::create(&p, options), p)
+            CogEncoder::create(&p, CogOptions::new(grid.clone(), PlaneKind::Values, layer_text))
         });
         let mut picture = wanted.picture.as_ref().map(|_| PictureEncoder::of_classes(&grid));
         let mut map = wanted.map.as_ref().map(|_| PictureEncoder::create(&grid, 1));
@@ -244,10 +242,10 @@ impl Done {
         let mut per_class = laid.as_ref().map(|l| PlotSink::new(l.clone(), &sums, of_class.len()));
         let mut per_plot = laid.as_ref().map(|l| PlotSink::new(l.clone(), &moments, 1));
         let mut sinks = vec![Sink { groups: vec![vec![self.layer.node]], prepare: &tallying, absorb: &mut tally }];
-        if let Some(((encoder, file), _)) = &mut raster {
+        if let Some((encoder, file)) = &mut raster {
             sinks.push(Sink { groups: vec![vec![classes]], prepare: encoder, absorb: file });
         }
-        if let Some(((encoder, file), _)) = &mut change {
+        if let Some((encoder, file)) = &mut change {
             sinks.push(Sink { groups: vec![vec![self.layer.node]], prepare: encoder, absorb: file });
         }
         if let Some((encoder, file)) = &mut picture {
@@ -264,8 +262,8 @@ impl Done {
         }
         let plan = Plan::new(g, &sinks, ctx.budget)?;
         run(&plan, sinks, &ctx.progress)?;
-        for ((_, file), path) in raster.into_iter().chain(change) {
-            file.finish(&path, ctx.budget.threads)?;
+        for (_, file) in raster.into_iter().chain(change) {
+            file.finish(ctx.budget.threads)?;
         }
         let found = tally.finish(&grid)?;
         let write =

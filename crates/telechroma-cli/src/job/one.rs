@@ -72,7 +72,7 @@ pub fn write_raster(
         let sinks = vec![Sink { groups, prepare: &encoder, absorb: &mut file }];
         let plan = Plan::new(graph, &sinks, ctx.budget)?;
         let report = run(&plan, sinks, &ctx.progress)?;
-        file.finish(path, ctx.budget.threads)?;
+        file.finish(ctx.budget.threads)?;
         Ok(report)
     })
 }

@@ -126,7 +126,6 @@ pub struct RasterOut {
     groups: Vec<Vec<NodeId>>,
     encoder: CogEncoder,
     file: CogFile,
-    path: PathBuf,
     output: Output,
 }
 
@@ -180,7 +179,7 @@ fn raster(
     let path = stage.get(&name).cloned().unwrap_or_default();
     let (encoder, file) = CogEncoder::create(&path, options);
     let output = Output { kind: what, layer, period: period.period.clone(), path: name, unit: unit.into() };
-    RasterOut { groups: bands.iter().map(|b| vec![b.node]).collect(), encoder, file, path, output }
+    RasterOut { groups: bands.iter().map(|b| vec![b.node]).collect(), encoder, file, output }
 }
 
 /// Bytes of all rasters of a graph before they are packed, overviews included.
@@ -199,7 +198,7 @@ pub fn raw_bytes(job: &Job, season: &PlannedSeason) -> u64 {
 /// Where writing fails.
 pub fn finish(outs: Vec<RasterOut>, threads: usize, outcome: &mut Outcome) -> Result<(), Report> {
     for out in outs {
-        out.file.finish(&out.path, threads)?;
+        out.file.finish(threads)?;
         outcome.outputs.push(out.output);
     }
     Ok(())

@@ -74,7 +74,7 @@ pub fn write_scene_rasters(jobs: Vec<SceneRaster>, naming: &Naming, ctx: &Contex
         }
         let plan = Plan::new(job.graph, &sinks, ctx.budget)?;
         let report = run(&plan, sinks, &ctx.progress)?;
-        file.finish(&path, ctx.budget.threads)?;
+        file.finish(ctx.budget.threads)?;
         let summary = if job.kind == Kind::Mask {
             shares.text()
         } else {

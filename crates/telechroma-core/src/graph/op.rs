@@ -31,6 +31,13 @@ pub trait Op: Debug + Send + Sync {
     /// Only for what cannot be known before.
     fn compute(&self, inputs: &Inputs, out: &mut Tile) -> Result<()>;
 
+    /// Makes the one input's own tile the output's, where it has the output's window and nothing else reads it; false
+    /// where that cannot be done.
+    fn in_place(&self, tile: &mut Tile) -> bool {
+        let _ = tile;
+        false
+    }
+
     /// The step's name for people.
     fn step(&self) -> &'static str;
 }

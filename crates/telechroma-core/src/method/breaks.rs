@@ -130,7 +130,7 @@ mod tests {
     use crate::geo::Affine;
     use crate::grid::Grid;
     use crate::run::Silent;
-    use crate::tile::{BlockShape, Cells, PlaneSource, PlaneSpec};
+    use crate::tile::{BlockShape, PlaneSource, PlaneSpec, Tile};
     use crate::units::Unit;
 
     #[derive(Debug)]
@@ -143,10 +143,10 @@ mod tests {
         fn block(&self) -> BlockShape {
             BlockShape { cols: self.0.len() as u32, rows: 1 }
         }
-        fn read_block(&self, _: u32, out: &mut Cells) -> Result<()> {
-            if let Cells::Values(v) = out {
-                v.copy_from_slice(&self.0);
-            }
+        fn read_block(&self, _: u32, out: &mut Tile) -> Result<()> {
+            let from = out.window.col as usize;
+            let n = out.window.len();
+            out.values_mut().copy_from_slice(&self.0[from..from + n]);
             Ok(())
         }
         fn name(&self) -> String {

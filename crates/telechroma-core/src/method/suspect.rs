@@ -7,9 +7,8 @@
 use std::sync::Arc;
 
 use crate::error::Result;
-use crate::grid::Window;
 use crate::scene::BandRole;
-use crate::tile::{Cells, Kind, PlaneSource, blocks_of};
+use crate::tile::{Kind, PlaneSource, Tile, block_window, blocks_of, read_window};
 
 /// The bands to be looked at.
 pub type Suspects = Vec<(BandRole, Arc<dyn PlaneSource>)>;
@@ -85,45 +84,17 @@ fn each_cell(
     let total = across * down;
     for k in 0..total.min(BLOCKS) {
         let block = (u64::from(k) * u64::from(total) / u64::from(total.min(BLOCKS))) as u32;
-        let shape = red.block();
-        let (col, row) =
-            (i64::from(block % across) * i64::from(shape.cols), i64::from(block / across) * i64::from(shape.rows));
-        let Some(window) = Window::new(col, row, shape.cols, shape.rows).intersect(&grid.window()) else { continue };
-        let r = read(red, window)?;
-        let n = read(nir, window)?;
-        let e = edge.map(|e| read(e, window)).transpose()?;
+        let window = block_window(grid, red.block(), block);
+        let (r, n) = (read_window(&**red, window)?, read_window(&**nir, window)?);
+        let e = edge.map(|e| read_window(&**e, window)).transpose()?;
+        let (r, n, e) = (r.values(), n.values(), e.as_ref().map(Tile::values));
         for i in 0..window.len() {
             let (r, n) = (f64::from(r[i]), f64::from(n[i]));
-            let e = e.as_ref().map(|e| f64::from(e[i]));
+            let e = e.map(|e| f64::from(e[i]));
             if r > 0.0 && n > 0.0 && e.is_none_or(|e| e > 0.0) {
                 f(r, n, e);
             }
         }
     }
     Ok(())
-}
-
-/// The values of a window, whatever the source's blocks.
-///
-/// # Errors
-/// Where a block cannot be read.
-pub(crate) fn read(source: &Source, window: Window) -> Result<Vec<f32>> {
-    let shape = source.block();
-    let (across, _) = blocks_of(&source.spec().grid, shape);
-    let mut out = vec![f32::NAN; window.len()];
-    let mut cells = Cells::Values(vec![f32::NAN; shape.cols as usize * shape.rows as usize]);
-    let span = |from: i64, to: i64, size: u32| from / i64::from(size)..(to - 1) / i64::from(size) + 1;
-    for r in span(window.row, window.end_row(), shape.rows) {
-        for c in span(window.col, window.end_col(), shape.cols) {
-            source.read_block(r as u32 * across + c as u32, &mut cells)?;
-            let Cells::Values(values) = &cells else { unreachable!("asked only of planes of values") };
-            let at = Window::new(c * i64::from(shape.cols), r * i64::from(shape.rows), shape.cols, shape.rows);
-            let Some(part) = at.intersect(&window) else { continue };
-            for row in part.row..part.end_row() {
-                let (from, to) = (at.index(part.col, row), window.index(part.col, row));
-                out[to..to + part.cols as usize].copy_from_slice(&values[from..from + part.cols as usize]);
-            }
-        }
-    }
-    Ok(out)
 }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use crate::error::Result;
 use crate::mask::Reasons;
-use crate::tile::{BlockShape, Cells, Kind, PlaneSource, PlaneSpec};
+use crate::tile::{BlockShape, Kind, PlaneSource, PlaneSpec, Tile, block_window};
 use crate::units::Unit;
 
 /// Stands in for the flags of a scene that has none.
@@ -30,11 +30,18 @@ impl PlaneSource for Extent {
         BlockShape { cols: 512, rows: 512 }
     }
 
-    fn read_block(&self, _: u32, out: &mut Cells) -> Result<()> {
-        if let Cells::Bits(bits) = out {
-            bits.fill(0);
+    fn read_block(&self, index: u32, out: &mut Tile) -> Result<()> {
+        if let Some(part) = block_window(&self.spec.grid, self.block(), index).intersect(&out.window) {
+            for row in part.row..part.end_row() {
+                let range = out.row_range(&part, row);
+                out.bits_mut()[range].fill(0);
+            }
         }
         Ok(())
+    }
+
+    fn in_parts(&self) -> bool {
+        true
     }
 
     fn name(&self) -> String {

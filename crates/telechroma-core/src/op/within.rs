@@ -34,6 +34,19 @@ pub struct Within {
     pub missing: u16,
 }
 
+impl Within {
+    /// Cells of a row between two spans of the area.
+    fn outside(&self, row: i64, from: i64, to: i64, out: &mut Tile) {
+        if from < to {
+            let range = out.row_range(&Window::new(from, row, (to - from) as u32, 1), row);
+            match &mut out.cells {
+                Cells::Values(v) => v[range].fill(f32::NAN),
+                Cells::Bits(b) => b[range].fill(self.missing),
+            }
+        }
+    }
+}
+
 impl Op for Within {
     fn output(&self, inputs: &[&PlaneSpec]) -> Result<(Kind, Unit)> {
         let [one] = inputs else { unreachable!("one plane is limited at a time") };
@@ -50,10 +63,6 @@ impl Op for Within {
 
     fn compute(&self, inputs: &Inputs, out: &mut Tile) -> Result<()> {
         let (source, window) = (inputs.tile(0), out.window);
-        match &mut out.cells {
-            Cells::Values(v) => v.fill(f32::NAN),
-            Cells::Bits(b) => b.fill(self.missing),
-        }
         for row in window.row..window.end_row() {
             for (from, to) in self.area.row(row) {
                 let (from, to) = ((*from).max(window.col), (*to).min(window.end_col()));
@@ -69,7 +78,24 @@ impl Op for Within {
                 }
             }
         }
+        self.in_place(out);
         Ok(())
+    }
+
+    fn in_place(&self, tile: &mut Tile) -> bool {
+        let window = tile.window;
+        for row in window.row..window.end_row() {
+            let mut done = window.col;
+            for (from, to) in self.area.row(row) {
+                let (from, to) = ((*from).max(window.col), (*to).min(window.end_col()));
+                if from < to {
+                    self.outside(row, done, from, tile);
+                    done = to;
+                }
+            }
+            self.outside(row, done, window.end_col(), tile);
+        }
+        true
     }
 
     fn step(&self) -> &'static str {

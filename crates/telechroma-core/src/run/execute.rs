@@ -122,7 +122,7 @@ impl<'a> Job<'a> {
         let wanted: Vec<_> = shared.iter().map(|(g, p)| (g.as_slice(), *p)).collect();
         for tile in &plan.tiling.tiles {
             let windows = plan.windows(&wanted, *tile);
-            for (feed, w) in feeds.iter().zip(&windows) {
+            for (feed, w) in feeds.iter_mut().zip(&windows) {
                 if let (Some(feed), Some(w)) = (feed, w) {
                     feed.expect(*w);
                 }
@@ -260,7 +260,7 @@ impl Worker<'_> {
                 plan.graph.node(*id).reads().iter().for_each(|i| self.used(*i, &mut left, &mut slots));
                 continue;
             };
-            slots[id.index()] = self.node(*id, window, &slots, &open)?;
+            slots[id.index()] = self.node(*id, window, &mut slots, &open, &left)?;
             open[id.index()] = self.job.gates[id.index()] && is_open(&slots[id.index()]);
             self.clock.lap(plan.graph.node(*id).step());
             for input in plan.graph.node(*id).reads() {
@@ -286,7 +286,14 @@ impl Worker<'_> {
         Ok(parts)
     }
 
-    fn node(&mut self, id: NodeId, window: Window, slots: &[Slot], open: &[bool]) -> Result<Slot> {
+    fn node(
+        &mut self,
+        id: NodeId,
+        window: Window,
+        slots: &mut [Slot],
+        open: &[bool],
+        left: &[u32],
+    ) -> Result<Slot> {
         let (plan, tally) = (self.job.plan, &self.job.tally);
         let node = plan.graph.node(id);
         let kind = node.spec.kind;
@@ -301,10 +308,18 @@ impl Worker<'_> {
                     return Ok(Slot::Absent);
                 }
                 let mut tile = self.pool.tile(kind, window);
-                feed.read(&mut tile, &mut self.pool, tally)?;
+                feed.read(&mut tile, tally)?;
                 Ok(Slot::Full(tile))
             }
             Work::Op(op) => {
+                if let [input] = node.inputs.as_slice()
+                    && left[input.index()] == 1
+                    && let Slot::Full(tile) = &mut slots[input.index()]
+                    && tile.window == window
+                    && op.in_place(tile)
+                {
+                    return Ok(std::mem::replace(&mut slots[input.index()], Slot::Empty));
+                }
                 let inputs = inputs_of(&node.inputs, slots);
                 let absent = match op.absence() {
                     Absence::IfAny => inputs.tiles.iter().any(Option::is_none),

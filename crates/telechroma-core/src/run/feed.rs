@@ -1,17 +1,17 @@
 //! Feeding source planes to tiles: each storage block is decoded once, kept only while a later tile needs it.
 //!
 //! The number of tiles that will read each block is known before the run. A block read by one tile goes straight into
-//! that tile; others are kept until their last reader has come, as long as the memory set aside for that lasts.
+//! that tile; others are kept until their last reader has come, as long as the memory set aside for that lasts. Blocks
+//! that can be read by parts are never kept.
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicI64, AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use super::pool::Pool;
 use crate::error::Result;
 use crate::graph::Placed;
 use crate::grid::Window;
-use crate::tile::{Cells, Kind, Tile, blocks_of};
+use crate::tile::{Cells, Kind, Tile, block_window, blocks_of, blocks_under};
 
 /// Counts that all sources share.
 #[derive(Debug, Default)]
@@ -27,14 +27,15 @@ pub(crate) struct Tally {
 /// One source plane during a run.
 pub(crate) struct Feed {
     placed: Placed,
-    across: u32,
+    /// What all tiles together read.
+    wanted: Window,
     /// Readers still to come, by block.
     readers: Vec<AtomicU32>,
     kept: Mutex<HashMap<u32, Arc<Slot>>>,
     seen: Vec<AtomicU32>,
 }
 
-type Slot = Mutex<Option<Arc<Cells>>>;
+type Slot = Mutex<Option<Arc<Tile>>>;
 
 fn lock<T>(m: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     m.lock().unwrap_or_else(PoisonError::into_inner) // a panic is reported by the executor; the data are only a cache
@@ -46,7 +47,7 @@ impl Feed {
         let n = across as usize * down as usize;
         Feed {
             placed: placed.clone(),
-            across,
+            wanted: Window::new(0, 0, 0, 0),
             readers: (0..n).map(|_| AtomicU32::new(0)).collect(),
             kept: Mutex::default(),
             seen: (0..n.div_ceil(32)).map(|_| AtomicU32::new(0)).collect(),
@@ -54,41 +55,34 @@ impl Feed {
     }
 
     /// A tile will read this window.
-    pub(crate) fn expect(&self, window: Window) {
-        for b in touched(&self.placed, self.across, window) {
-            self.readers[b as usize].fetch_add(1, Ordering::Relaxed);
+    pub(crate) fn expect(&mut self, window: Window) {
+        self.wanted = if self.wanted.is_empty() { window } else { self.wanted.union(&window) };
+        for b in touched(&self.placed, window) {
+            *self.readers[b as usize].get_mut() += 1;
         }
     }
 
     /// A tile that was to read this window does not need it.
     pub(crate) fn release(&self, window: Window, tally: &Tally) {
-        for b in touched(&self.placed, self.across, window) {
+        for b in touched(&self.placed, window) {
             self.done_with(b, tally);
         }
     }
 
     /// Reads a window into a tile that has exactly that window. Cells outside the source are missing.
-    pub(crate) fn read(&self, out: &mut Tile, pool: &mut Pool, tally: &Tally) -> Result<()> {
+    pub(crate) fn read(&self, out: &mut Tile, tally: &Tally) -> Result<()> {
         let source = &self.placed.source;
-        let (kind, shape) = (source.spec().kind, source.block());
-        let window = out.window;
-        let whole = touched(&self.placed, self.across, window);
-        if !self.placed.extent().contains(&window) {
-            kind.fill_missing(&mut out.cells);
+        if !self.placed.extent().contains(&out.window) {
+            source.spec().kind.fill_missing(&mut out.cells);
         }
-        for b in whole {
-            let at = block_window(&self.placed, self.across, b);
-            let single = self.readers[b as usize].load(Ordering::Relaxed) == 1 && !lock(&self.kept).contains_key(&b);
-            if single && at == window {
-                self.decode(b, &mut out.cells, tally)?;
-            } else if single {
-                let mut cells = pool.cells(kind, shape.cols as usize * shape.rows as usize);
-                self.decode(b, &mut cells, tally)?;
-                copy(&cells, at, self.placed.extent(), out);
-                pool.give_back(cells);
+        let alone = |b: u32| {
+            self.readers[b as usize].load(Ordering::Relaxed) == 1 && !lock(&self.kept).contains_key(&b)
+        };
+        for b in touched(&self.placed, out.window) {
+            if source.in_parts() || alone(b) {
+                self.decode(b, out, tally)?;
             } else {
-                let cells = self.kept_block(b, tally)?;
-                copy(&cells, at, self.placed.extent(), out);
+                copy(&*self.kept_block(b, tally)?, out);
             }
             self.done_with(b, tally);
         }
@@ -96,41 +90,53 @@ impl Feed {
     }
 
     /// A block that other tiles want too: decoded by the first, awaited by the others.
-    fn kept_block(&self, b: u32, tally: &Tally) -> Result<Arc<Cells>> {
+    fn kept_block(&self, b: u32, tally: &Tally) -> Result<Arc<Tile>> {
         let slot = lock(&self.kept).entry(b).or_default().clone();
         let mut held = lock(&slot);
-        if let Some(cells) = &*held {
-            return Ok(cells.clone());
+        if let Some(tile) = &*held {
+            return Ok(tile.clone());
         }
-        let source = &self.placed.source;
-        let (kind, shape) = (source.spec().kind, source.block());
-        let n = shape.cols as usize * shape.rows as usize;
-        let mut cells = Pool::default().cells(kind, n);
-        self.decode(b, &mut cells, tally)?;
-        let (cells, bytes) = (Arc::new(cells), n as i64 * kind.cell_bytes() as i64);
+        let Placed { source, col, row } = &self.placed;
+        let whole = block_window(&source.spec().grid, source.block(), b).moved(*col, *row);
+        // what lies beside an area is never asked for
+        let window = whole.intersect(&self.wanted).unwrap_or(whole);
+        let cells = match source.spec().kind {
+            Kind::Values => Cells::Values(vec![0.0; window.len()]),
+            Kind::Counts { .. } | Kind::Flags { .. } => Cells::Bits(vec![0; window.len()]),
+        };
+        let mut tile = Tile { window, cells };
+        self.decode(b, &mut tile, tally)?;
+        let (tile, bytes) = (Arc::new(tile), window.len() as i64 * source.spec().kind.cell_bytes() as i64);
         if tally.room.fetch_sub(bytes, Ordering::Relaxed) >= bytes {
-            *held = Some(cells.clone());
+            *held = Some(tile.clone());
         } else {
             tally.room.fetch_add(bytes, Ordering::Relaxed);
         }
-        Ok(cells)
+        Ok(tile)
     }
 
-    fn decode(&self, b: u32, cells: &mut Cells, tally: &Tally) -> Result<()> {
-        tally.decoded.fetch_add(1, Ordering::Relaxed);
+    fn decode(&self, b: u32, out: &mut Tile, tally: &Tally) -> Result<()> {
+        let Placed { source, col, row } = &self.placed;
         let bit = 1 << (b % 32);
-        if self.seen[b as usize / 32].fetch_or(bit, Ordering::Relaxed) & bit != 0 {
-            tally.again.fetch_add(1, Ordering::Relaxed);
+        let again = self.seen[b as usize / 32].fetch_or(bit, Ordering::Relaxed) & bit != 0;
+        // another part of a block is no second decode of it
+        if !(again && source.in_parts()) {
+            tally.decoded.fetch_add(1, Ordering::Relaxed);
+            tally.again.fetch_add(u64::from(again), Ordering::Relaxed);
         }
-        self.placed.source.read_block(b, cells)
+        // sources count cells from their own first
+        out.window = out.window.moved(-col, -row);
+        let read = source.read_block(b, out);
+        out.window = out.window.moved(*col, *row);
+        read
     }
 
     fn done_with(&self, b: u32, tally: &Tally) {
         if self.readers[b as usize].fetch_sub(1, Ordering::Relaxed) == 1
             && let Some(slot) = lock(&self.kept).remove(&b)
-            && let Some(cells) = lock(&slot).take()
+            && let Some(tile) = lock(&slot).take()
         {
-            tally.room.fetch_add(cells.bytes() as i64, Ordering::Relaxed);
+            tally.room.fetch_add(tile.cells.bytes() as i64, Ordering::Relaxed);
         }
     }
 
@@ -141,33 +147,19 @@ impl Feed {
 }
 
 /// Numbers of the blocks of a source that a window on the graph's grid touches.
-pub(crate) fn touched(placed: &Placed, across: u32, window: Window) -> impl Iterator<Item = u32> + use<> {
-    let shape = placed.source.block();
-    let inside = placed.extent().intersect(&window).map(|w| w.moved(-placed.col, -placed.row));
-    let span =
-        |first: i64, end: i64, size: u32| (first / i64::from(size)) as u32..((end - 1) / i64::from(size) + 1) as u32;
-    let (cols, rows) = match inside {
-        Some(w) => (span(w.col, w.end_col(), shape.cols), span(w.row, w.end_row(), shape.rows)),
-        None => (0..0, 0..0),
-    };
-    rows.flat_map(move |r| cols.clone().map(move |c| r * across + c))
+pub(crate) fn touched(placed: &Placed, window: Window) -> impl Iterator<Item = u32> + use<> {
+    let own = window.moved(-placed.col, -placed.row);
+    blocks_under(&placed.source.spec().grid, placed.source.block(), own)
 }
 
-/// Where a block lies on the graph's grid, whole, even beyond the source's edge.
-fn block_window(placed: &Placed, across: u32, b: u32) -> Window {
-    let shape = placed.source.block();
-    let (c, r) = (i64::from(b % across) * i64::from(shape.cols), i64::from(b / across) * i64::from(shape.rows));
-    Window::new(c, r, shape.cols, shape.rows).moved(placed.col, placed.row)
-}
-
-fn copy(block: &Cells, at: Window, extent: Window, out: &mut Tile) {
-    let Some(part) = at.intersect(&extent).and_then(|w| w.intersect(&out.window)) else { return };
+/// Copies the cells that both have.
+fn copy(from: &Tile, out: &mut Tile) {
+    let Some(part) = from.window.intersect(&out.window) else { return };
     for row in part.row..part.end_row() {
-        let from = at.index(part.col, row);
-        let to = out.row_range(&part, row);
-        match (block, &mut out.cells) {
-            (Cells::Values(b), Cells::Values(o)) => o[to].copy_from_slice(&b[from..from + part.cols as usize]),
-            (Cells::Bits(b), Cells::Bits(o)) => o[to].copy_from_slice(&b[from..from + part.cols as usize]),
+        let (a, b) = (from.row_range(&part, row), out.row_range(&part, row));
+        match (&from.cells, &mut out.cells) {
+            (Cells::Values(f), Cells::Values(o)) => o[b].copy_from_slice(&f[a]),
+            (Cells::Bits(f), Cells::Bits(o)) => o[b].copy_from_slice(&f[a]),
             _ => unreachable!("both were made for the source's kind"),
         }
     }

@@ -381,9 +381,10 @@ impl Spans {
         for (n, tile) in (0..).zip(&tiling.tiles) {
             let windows = windows_of(graph, wanted, order, *tile);
             for id in order {
-                if let (Work::Source(p), Some(w)) = (&graph.node(*id).work, windows[id.index()]) {
-                    let (across, _) = blocks_of(&p.source.spec().grid, p.source.block());
-                    for block in touched(p, across, w) {
+                if let (Work::Source(p), Some(w)) = (&graph.node(*id).work, windows[id.index()])
+                    && !p.source.in_parts()
+                {
+                    for block in touched(p, w) {
                         seen.entry((*id, block)).or_insert_with(|| (n, n, block_bytes(p))).1 = n;
                     }
                 }

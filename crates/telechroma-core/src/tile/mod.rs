@@ -101,13 +101,31 @@ impl Kind {
         }
     }
 
+    /// Fills those cells of a tile that lie in `part` with what lies where there is no plane.
+    pub fn fill_part(self, part: Window, tile: &mut Tile) {
+        for row in part.row..part.end_row() {
+            let range = tile.row_range(&part, row);
+            match &mut tile.cells {
+                Cells::Values(v) => v[range].fill(f32::NAN),
+                Cells::Bits(v) => v[range].fill(self.missing_bits()),
+            }
+        }
+    }
+
+    /// What stands in a plane of bits where there is no plane.
+    pub fn missing_bits(self) -> u16 {
+        match self {
+            Kind::Values => 0,
+            Kind::Counts { fill } => fill.unwrap_or(0),
+            Kind::Flags { outside } => outside,
+        }
+    }
+
     /// Fills cells with what lies where there is no plane.
     pub fn fill_missing(self, cells: &mut Cells) {
-        match (self, cells) {
-            (Kind::Values, Cells::Values(v)) => v.fill(f32::NAN),
-            (Kind::Counts { fill }, Cells::Bits(v)) => v.fill(fill.unwrap_or(0)),
-            (Kind::Flags { outside }, Cells::Bits(v)) => v.fill(outside),
-            _ => unreachable!("buffers are made by Kind::buffer"),
+        match cells {
+            Cells::Values(v) => v.fill(f32::NAN),
+            Cells::Bits(v) => v.fill(self.missing_bits()),
         }
     }
 }
@@ -140,12 +158,17 @@ pub trait PlaneSource: Debug + Send + Sync {
     /// How it is stored.
     fn block(&self) -> BlockShape;
 
-    /// Decodes block number `index` (row-major). `out` holds a whole block's cells, `cols * rows`; cells beyond the
-    /// plane's last column or row may be left as they are.
+    /// Decodes block number `index` (row-major) into those cells of `out` that lie in it; the others are left as they
+    /// are. The window of `out` counts from the plane's first cell, and lies where it likes.
     ///
     /// # Errors
     /// Whatever the storage says, with its place.
-    fn read_block(&self, index: u32, out: &mut Cells) -> Result<()>;
+    fn read_block(&self, index: u32, out: &mut Tile) -> Result<()>;
+
+    /// True where a part of a block costs no more than its own rows: such a block is read by parts, never kept.
+    fn in_parts(&self) -> bool {
+        false
+    }
 
     /// Bytes that decoding a block takes beyond the block's own cells.
     fn decode_bytes(&self) -> u64 {
@@ -156,7 +179,42 @@ pub trait PlaneSource: Debug + Send + Sync {
     fn name(&self) -> String;
 }
 
+/// The cells of block number `index` of a grid cut into `block`s, those at the last column and row cut off there.
+pub fn block_window(grid: &Grid, block: BlockShape, index: u32) -> Window {
+    let across = grid.cols.div_ceil(block.cols.max(1)).max(1);
+    let (col, row) = (index % across * block.cols, index / across * block.rows);
+    let (cols, rows) = (grid.cols.saturating_sub(col), grid.rows.saturating_sub(row));
+    Window::new(i64::from(col), i64::from(row), block.cols.min(cols), block.rows.min(rows))
+}
+
 /// Blocks across and down of a grid cut into `block`s.
 pub fn blocks_of(grid: &Grid, block: BlockShape) -> (u32, u32) {
     (grid.cols.div_ceil(block.cols.max(1)), grid.rows.div_ceil(block.rows.max(1)))
+}
+
+/// Numbers of the blocks that a window of the grid touches, row by row.
+pub fn blocks_under(grid: &Grid, block: BlockShape, window: Window) -> impl Iterator<Item = u32> + use<> {
+    let (across, _) = blocks_of(grid, block);
+    let span = |from: i64, end: i64, size: u32| (from / i64::from(size)) as u32..((end - 1) / i64::from(size) + 1) as u32;
+    let (cols, rows) = match window.intersect(&grid.window()) {
+        Some(w) => (span(w.col, w.end_col(), block.cols), span(w.row, w.end_row(), block.rows)),
+        None => (0..0, 0..0),
+    };
+    rows.flat_map(move |r| cols.clone().map(move |c| r * across + c))
+}
+
+/// The cells of a window of a source; those outside it are missing.
+///
+/// # Errors
+/// Where a block cannot be read.
+pub fn read_window(source: &dyn PlaneSource, window: Window) -> Result<Tile> {
+    let spec = source.spec();
+    let mut cells = match spec.kind {
+        Kind::Values => Cells::Values(vec![0.0; window.len()]),
+        Kind::Counts { .. } | Kind::Flags { .. } => Cells::Bits(vec![0; window.len()]),
+    };
+    spec.kind.fill_missing(&mut cells);
+    let mut tile = Tile { window, cells };
+    blocks_under(&spec.grid, source.block(), window).try_for_each(|b| source.read_block(b, &mut tile))?;
+    Ok(tile)
 }

@@ -19,7 +19,7 @@ use crate::raster::samples::{Coding, Reading};
 use crate::raster::tiff::{Tiff, TiffPlane};
 
 /// Bytes at the start of a file that go into its fingerprint, with its length.
-const DIGESTED: u64 = 1 << 16;
+const DIGESTED: u64 = 1 << 14;
 
 /// True where a raster says itself what it is.
 pub(crate) fn is_ours(path: &Path) -> Result<bool> {

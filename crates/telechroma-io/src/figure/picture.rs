@@ -182,7 +182,7 @@ mod tests {
     use telechroma_core::geo::Affine;
     use telechroma_core::graph::Graph;
     use telechroma_core::run::{Budget, Plan, Silent, Sink, run};
-    use telechroma_core::tile::{BlockShape, Cells, Kind, PlaneSource, PlaneSpec};
+    use telechroma_core::tile::{BlockShape, Kind, PlaneSource, PlaneSpec, Tile};
     use telechroma_core::units::Unit;
 
     use super::*;
@@ -202,9 +202,12 @@ mod tests {
         fn block(&self) -> BlockShape {
             BlockShape { cols: self.0.grid.cols, rows: self.0.grid.rows }
         }
-        fn read_block(&self, _: u32, out: &mut Cells) -> telechroma_core::Result<()> {
-            if let Cells::Values(v) = out {
-                (0..).zip(v.iter_mut()).for_each(|(i, o)| *o = value(i));
+        fn read_block(&self, _: u32, out: &mut Tile) -> telechroma_core::Result<()> {
+            let (whole, part) = (self.0.grid.window(), out.window);
+            for r in part.row..part.end_row() {
+                let range = out.row_range(&part, r);
+                let first = whole.index(part.col, r) as u32;
+                (first..).zip(&mut out.values_mut()[range]).for_each(|(i, o)| *o = value(i));
             }
             Ok(())
         }

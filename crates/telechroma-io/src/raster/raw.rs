@@ -3,10 +3,10 @@
 use std::fmt;
 use std::sync::Arc;
 
-use telechroma_core::grid::Grid;
-use telechroma_core::tile::{BlockShape, Cells, PlaneSource, PlaneSpec};
+use telechroma_core::grid::{Grid, Window};
+use telechroma_core::tile::{BlockShape, PlaneSource, PlaneSpec, Tile, block_window};
 
-use super::samples::{Reading, SampleFormat, Samples};
+use super::samples::{Laid, Reading, SampleFormat, Samples};
 use crate::bytes::ByteRange;
 use crate::error::{Error, Result};
 
@@ -184,13 +184,19 @@ impl PlaneSource for RawPlane {
         BlockShape { cols: self.layout.cols, rows: self.rows }
     }
 
-    fn read_block(&self, index: u32, out: &mut Cells) -> telechroma_core::Result<()> {
-        let first = index * self.rows;
-        let bytes = self.fetch(first, self.rows.min(self.layout.rows - first))?;
-        let (step, at) = self.step();
+    fn read_block(&self, index: u32, out: &mut Tile) -> telechroma_core::Result<()> {
+        let there = block_window(&self.spec.grid, self.block(), index);
+        let Some(part) = there.intersect(&out.window) else { return Ok(()) };
+        let bytes = self.fetch(part.row as u32, part.rows)?;
+        let (step, first) = self.step();
+        let laid = Laid { window: Window { row: part.row, rows: part.rows, ..there }, first, step };
         let stored = samples!(bytes, self.layout.big_endian, U8 => u8, I8 => i8, U16 => u16, I16 => i16, U32 => u32, I32 => i32, F32 => f32, F64 => f64;
-            self.layout.format, |s| self.reading.store(s, None, at, step, out));
+            self.layout.format, |s| self.reading.store(s, None, laid, part, out));
         stored.map_err(|what| Error::unsupported(self.bytes.place(format!("band {}", self.band + 1)), what, &[]).into())
+    }
+
+    fn in_parts(&self) -> bool {
+        true
     }
 
     fn name(&self) -> String {

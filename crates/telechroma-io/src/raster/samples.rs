@@ -1,9 +1,12 @@
 //! Stored samples of any type, and what they are read as.
 
+use std::ops::Range;
 use std::sync::Arc;
 
-use telechroma_core::tile::{Cells, Kind};
+use telechroma_core::grid::Window;
+use telechroma_core::tile::{Cells, Kind, Tile};
 use telechroma_core::units::Unit;
+use telechroma_core::wide;
 
 /// How a sample is stored.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -185,7 +188,7 @@ impl Reading {
         }
     }
 
-    /// Puts samples into cells: every `step`th, from number `first` on.
+    /// Puts samples into those cells of `out` that lie in `part`.
     ///
     /// # Errors
     /// In words, where a whole number is too large to be held exactly.
@@ -193,38 +196,70 @@ impl Reading {
         &self,
         samples: Samples,
         nodata: Option<f64>,
-        first: usize,
-        step: usize,
-        out: &mut Cells,
+        laid: Laid,
+        part: Window,
+        out: &mut Tile,
     ) -> Result<(), String> {
-        match (self, out) {
+        let runs = laid.runs(part, out);
+        match (self, &mut out.cells) {
             (Reading::Values(_), Cells::Values(o)) => {
-                let missing = |v: f64| nodata.is_some_and(|n| n == v);
-                values(samples, first, step, o, |v| if missing(v) { f64::NAN } else { v })
+                runs.into_iter().try_for_each(|(first, to)| plain(samples, nodata, first, laid.step, &mut o[to]))
             }
             (Reading::Coded(c), Cells::Values(o)) => {
-                let missing = |v: f64| nodata.is_some_and(|n| n == v);
-                values(samples, first, step, o, |v| if missing(v) { f64::NAN } else { c.value(v) })
+                let value = |v: f64| if nodata == Some(v) { f64::NAN } else { c.value(v) };
+                runs.into_iter().try_for_each(|(first, to)| values(samples, first, laid.step, &mut o[to], value))
             }
             (Reading::Classes(c), Cells::Bits(o)) => {
-                match samples {
-                    Samples::U8(s) => each(o, s, first, step, |v| c.of(i32::from(*v))),
-                    Samples::I8(s) => each(o, s, first, step, |v| c.of(i32::from(*v))),
-                    Samples::U16(s) => each(o, s, first, step, |v| c.of(i32::from(*v))),
-                    Samples::I16(s) => each(o, s, first, step, |v| c.of(i32::from(*v))),
-                    _ => unreachable!("refused by Reading::cells"),
+                for (first, to) in runs {
+                    let o = &mut o[to];
+                    match samples {
+                        Samples::U8(s) => each(o, s, first, laid.step, |v| c.of(i32::from(*v))),
+                        Samples::I8(s) => each(o, s, first, laid.step, |v| c.of(i32::from(*v))),
+                        Samples::U16(s) => each(o, s, first, laid.step, |v| c.of(i32::from(*v))),
+                        Samples::I16(s) => each(o, s, first, laid.step, |v| c.of(i32::from(*v))),
+                        _ => unreachable!("refused by Reading::cells"),
+                    }
                 }
                 Ok(())
             }
             (_, Cells::Bits(o)) => {
-                match samples {
-                    Samples::U8(s) => each(o, s, first, step, |v| u16::from(*v)),
-                    Samples::U16(s) => each(o, s, first, step, |v| *v),
-                    _ => unreachable!("refused by Reading::cells"),
+                for (first, to) in runs {
+                    let o = &mut o[to];
+                    match samples {
+                        Samples::U8(s) => each(o, s, first, laid.step, |v| u16::from(*v)),
+                        Samples::U16(s) => each(o, s, first, laid.step, |v| *v),
+                        _ => unreachable!("refused by Reading::cells"),
+                    }
                 }
                 Ok(())
             }
             _ => unreachable!("cells are made for the reading's kind"),
+        }
+    }
+}
+
+/// How samples lie: row by row over a window of the plane, one of a cell every `step`, from number `first` on.
+#[derive(Debug, Clone, Copy)]
+pub struct Laid {
+    /// The cells that the samples are of; it may reach beyond the plane.
+    pub window: Window,
+    /// Number of the first cell's sample.
+    pub first: usize,
+    /// Samples from one cell to the next.
+    pub step: usize,
+}
+
+impl Laid {
+    /// Numbers of first samples, and the cells they go to, of runs that lie one after the other in both.
+    fn runs(self, part: Window, out: &Tile) -> Vec<(usize, Range<usize>)> {
+        let run = |row: i64| (self.first + self.window.index(part.col, row) * self.step, out.row_range(&part, row));
+        let at_once = part.cols == self.window.cols && part.cols == out.window.cols;
+        match at_once && !part.is_empty() {
+            true => {
+                let (first, to) = run(part.row);
+                vec![(first, to.start..to.start + part.len())]
+            }
+            false => (part.row..part.end_row()).map(run).collect(),
         }
     }
 }
@@ -238,6 +273,63 @@ fn each<S, T>(out: &mut [T], samples: &[S], first: usize, step: usize, f: impl F
     }
     for (o, s) in out.iter_mut().zip(samples.iter().skip(first).step_by(step)) {
         *o = f(s);
+    }
+}
+
+/// Samples that are the values already. Those that a 32-bit value holds exactly need no detour by wider numbers.
+fn plain(samples: Samples, nodata: Option<f64>, first: usize, step: usize, out: &mut [f32]) -> Result<(), String> {
+    macro_rules! exact {
+        ($t:ty, $s:expr) => {{
+            let missing = nodata.map(|n| n as $t).filter(|n| nodata == Some(f64::from(*n)));
+            match missing {
+                _ if step == 1 => wide::run(Short { samples: $s.get(first..).unwrap_or_default(), missing, out }),
+                Some(n) => each(out, $s, first, step, |v| if *v == n { f32::NAN } else { f32::from(*v) }),
+                None => each(out, $s, first, step, |v| f32::from(*v)),
+            }
+            Ok(())
+        }};
+    }
+    match samples {
+        Samples::U8(s) => exact!(u8, s),
+        Samples::I8(s) => exact!(i8, s),
+        Samples::U16(s) => exact!(u16, s),
+        Samples::I16(s) => exact!(i16, s),
+        Samples::F32(s) => {
+            // no value is unlike itself: NaN leaves all as they are
+            let n = nodata.map_or(f32::NAN, |n| n as f32);
+            let n = if nodata == Some(f64::from(n)) { n } else { f32::NAN };
+            each(out, s, first, step, |v| if v.is_finite() & (*v != n) { *v } else { f32::NAN });
+            Ok(())
+        }
+        _ => values(samples, first, step, out, |v| if nodata == Some(v) { f64::NAN } else { v }),
+    }
+}
+
+/// Short whole numbers to values.
+struct Short<'a, S> {
+    samples: &'a [S],
+    missing: Option<S>,
+    out: &'a mut [f32],
+}
+
+impl<S: Copy + PartialEq> wide::Loop for Short<'_, S>
+where
+    f32: From<S>,
+{
+    #[inline(always)]
+    fn run(self) {
+        match self.missing {
+            Some(n) => {
+                for (o, s) in self.out.iter_mut().zip(self.samples) {
+                    *o = if *s == n { f32::NAN } else { f32::from(*s) };
+                }
+            }
+            None => {
+                for (o, s) in self.out.iter_mut().zip(self.samples) {
+                    *o = f32::from(*s);
+                }
+            }
+        }
     }
 }
 

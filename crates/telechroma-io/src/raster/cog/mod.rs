@@ -4,10 +4,13 @@
 //! there the final file is laid out: header, smallest overview first, full resolution last, each in one canonical
 //! order, so that the bytes depend on the cells alone. Source: OGC Cloud Optimized GeoTIFF 1.0 (21-026).
 
+mod blocks;
 mod header;
 mod pack;
 mod pyramid;
 mod sink;
+mod spare;
+mod view;
 
 pub use sink::{CogEncoder, CogFile, CogOptions, Packing};
 

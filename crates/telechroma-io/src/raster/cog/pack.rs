@@ -1,75 +1,101 @@
-//! One tile to packed bytes.
+//! One block to packed bytes.
 
 use std::cell::RefCell;
 
 use libdeflater::{CompressionLvl, Compressor};
-use telechroma_core::tile::Cells;
+use telechroma_core::wide;
 
 use super::SIDE;
 use super::sink::{CogOptions, Packing};
+use super::spare::Spare;
+use super::view::{Rows, View};
 use crate::raster::deflate_runs;
 use crate::raster::tiff::predictor;
 
 thread_local! {
-    static SCRATCH: RefCell<(Vec<u8>, Vec<u8>)> = const { RefCell::new((vec![], vec![])) };
+    static SCRATCH: RefCell<Scratch> = const { RefCell::new(Scratch { bytes: vec![], planes: vec![] }) };
 }
 
-/// Packs one whole tile: coding, predictor, Deflate, as the raster is to be stored.
-pub(crate) fn pack(cells: &Cells, options: &CogOptions) -> Vec<u8> {
-    let side = SIDE as usize;
-    let differ = options.packed;
-    SCRATCH.with_borrow_mut(|(bytes, planes)| match (cells, options.packing) {
-        (Cells::Values(v), Packing::Float) => {
-            if !differ {
-                return little_endian(v);
-            }
-            bytes.resize(4 * v.len(), 0);
-            for (row, out) in v.chunks_exact(side).zip(bytes.chunks_exact_mut(4 * side)) {
-                predictor::differ_floats(row, planes, out);
-            }
-            deflate_runs::encode(bytes)
-        }
-        (Cells::Values(v), Packing::Coded { format, scale, offset, missing }) => {
-            let code = Code { range: format.range().unwrap_or((0.0, 0.0)), scale, offset, missing };
-            if format.bytes() == 1 {
-                bytes.resize(v.len(), 0);
-                for (row, out) in v.chunks_exact(side).zip(bytes.chunks_exact_mut(side)) {
-                    let mut last = 0u8;
-                    for (o, v) in out.iter_mut().zip(row) {
-                        let coded = code.of(*v) as u8;
-                        *o = coded.wrapping_sub(if differ { last } else { 0 });
-                        last = coded;
-                    }
-                }
-            } else {
-                let mut words = vec![0u16; v.len()];
-                for (row, out) in v.chunks_exact(side).zip(words.chunks_exact_mut(side)) {
-                    if !code.whole(row, out) {
-                        out.iter_mut().zip(row).for_each(|(o, v)| *o = code.of(*v) as u16);
-                    }
-                }
-                if !differ {
-                    return little_endian(&words);
-                }
-                differences(&words, bytes);
-            }
-            // 16-bit measurements hold noise, in which a longer search finds nothing: half the time, a hundredth more bytes
-            let level = if format.bytes() == 1 {
-                CompressionLvl::default()
-            } else {
-                CompressionLvl::new(1).unwrap_or_default()
+/// A thread's buffers.
+struct Scratch {
+    bytes: Vec<u8>,
+    planes: Vec<u8>,
+}
+
+/// A row as it is stored.
+enum Row<'a> {
+    Floats(&'a [f32]),
+    Words(&'a [u16]),
+    Bytes(&'a [u8]),
+}
+
+/// Packs one block: coding, predictor, Deflate, as the raster is to be stored.
+pub(super) fn pack(block: &View, options: &CogOptions, spare: &Spare) -> Vec<u8> {
+    if !options.packed {
+        let mut bytes = spare.bytes();
+        stored(block, options.packing, |row| match row {
+            Row::Floats(v) => little_endian(v, &mut bytes),
+            Row::Words(v) => little_endian(v, &mut bytes),
+            Row::Bytes(v) => bytes.extend_from_slice(v),
+        });
+        return bytes;
+    }
+    SCRATCH.with_borrow_mut(|Scratch { bytes, planes }| {
+        let (side, mut size, mut at) = (SIDE as usize, 0, 0);
+        stored(block, options.packing, |row| {
+            size = match row {
+                Row::Floats(_) => 4,
+                Row::Words(_) => 2,
+                Row::Bytes(_) => 1,
             };
-            if differ { matched(bytes, level) } else { bytes.clone() }
-        }
-        (Cells::Bits(v), _) => {
-            if !differ {
-                return little_endian(v);
+            bytes.resize(size * side * side, 0);
+            let out = &mut bytes[at..at + size * side];
+            at += size * side;
+            match row {
+                Row::Floats(v) => predictor::differ_floats(v, planes, out),
+                Row::Words(v) => predictor::differ_words(v, out),
+                Row::Bytes(v) => {
+                    let mut last = 0;
+                    for (o, v) in out.iter_mut().zip(v) {
+                        *o = v.wrapping_sub(last);
+                        last = *v;
+                    }
+                }
             }
-            differences(v, bytes);
-            // flags repeat over many rows: here a match search pays
-            matched(bytes, CompressionLvl::default())
+        });
+        match (size, options.packing) {
+            (4, _) => deflate_runs::encode(bytes),
+            // 16-bit measurements hold noise, in which a longer search finds nothing: half the time, a hundredth more bytes
+            (2, Packing::Coded { .. }) => matched(bytes, CompressionLvl::new(1).unwrap_or_default()),
+            // flags and classes repeat over many rows: here a match search pays
+            _ => matched(bytes, CompressionLvl::default()),
         }
     })
+}
+
+/// Calls `f` with each row of a block as it is stored.
+fn stored(block: &View, packing: Packing, mut f: impl FnMut(Row)) {
+    let side = SIDE as usize;
+    match (block.rows(), packing) {
+        (Rows::Values(mut v), Packing::Float) => (0..side).for_each(|r| f(Row::Floats(v.row(r)))),
+        (Rows::Values(mut v), Packing::Coded { format, scale, offset, missing }) => {
+            let code = Code { range: format.range().unwrap_or((0.0, 0.0)), scale, offset, missing };
+            let (mut words, mut bytes) = (vec![0; side], vec![0; side]);
+            for row in 0..side {
+                let row = v.row(row);
+                if format.bytes() == 1 {
+                    bytes.iter_mut().zip(row).for_each(|(o, v)| *o = code.of(*v) as u8);
+                    f(Row::Bytes(&bytes));
+                } else {
+                    if !code.whole(row, &mut words) {
+                        words.iter_mut().zip(row).for_each(|(o, v)| *o = code.of(*v) as u16);
+                    }
+                    f(Row::Words(&words));
+                }
+            }
+        }
+        (Rows::Bits(mut v), _) => (0..side).for_each(|r| f(Row::Words(v.row(r)))),
+    }
 }
 
 /// Values to whole numbers.
@@ -87,17 +113,14 @@ impl Code {
         if (self.scale, self.offset) != (1.0, 0.0) {
             return false;
         }
-        // beside this number a whole one stands in the lowest bits, of either sign: a cast would ask more of each value
-        const BESIDE: f32 = 12_582_912.0;
-        let (least, most) = (self.range.0 as f32, self.range.1 as f32);
-        let missing = self.missing.unwrap_or(0) as f32;
-        let mut other = 0u32;
-        for (o, v) in out.iter_mut().zip(row) {
-            let v = if v.is_nan() { missing } else { *v };
-            let moved = v + BESIDE;
-            other |= u32::from((moved - BESIDE != v) | (v < least) | (v > most));
-            *o = moved.to_bits() as u16;
-        }
+        let mut other = 0;
+        wide::run(WholeRow {
+            row,
+            range: (self.range.0 as f32, self.range.1 as f32),
+            missing: self.missing.unwrap_or(0) as f32,
+            out,
+            other: &mut other,
+        });
         other == 0
     }
 
@@ -123,20 +146,38 @@ impl Code {
     }
 }
 
-/// Numbers as they are stored where nothing is packed: the file is little-endian.
-fn little_endian<T: bytemuck::NoUninit>(numbers: &[T]) -> Vec<u8> {
-    let mut bytes: Vec<u8> = bytemuck::cast_slice(numbers).to_vec();
-    if cfg!(target_endian = "big") {
-        bytes.chunks_exact_mut(size_of::<T>()).for_each(<[u8]>::reverse);
-    }
-    bytes
+/// Whole numbers of a row; `other` is not 0 where one is none, or lies outside the range.
+struct WholeRow<'a> {
+    row: &'a [f32],
+    range: (f32, f32),
+    missing: f32,
+    out: &'a mut [u16],
+    other: &'a mut u32,
 }
 
-fn differences(words: &[u16], bytes: &mut Vec<u8>) {
-    let side = SIDE as usize;
-    bytes.resize(2 * words.len(), 0);
-    for (row, out) in words.chunks_exact(side).zip(bytes.chunks_exact_mut(2 * side)) {
-        predictor::differ_words(row, out);
+impl wide::Loop for WholeRow<'_> {
+    #[inline(always)]
+    fn run(self) {
+        // beside this number a whole one stands in the lowest bits, of either sign: a cast would ask more of each value
+        const BESIDE: f32 = 12_582_912.0;
+        let (least, most) = self.range;
+        let mut other = 0u32;
+        for (o, v) in self.out.iter_mut().zip(self.row) {
+            let v = if v.is_nan() { self.missing } else { *v };
+            let moved = v + BESIDE;
+            other |= u32::from((moved - BESIDE != v) | (v < least) | (v > most));
+            *o = moved.to_bits() as u16;
+        }
+        *self.other = other;
+    }
+}
+
+/// Appends numbers as they are stored where nothing is packed: the file is little-endian.
+fn little_endian<T: bytemuck::NoUninit>(numbers: &[T], out: &mut Vec<u8>) {
+    let at = out.len();
+    out.extend_from_slice(bytemuck::cast_slice(numbers));
+    if cfg!(target_endian = "big") {
+        out[at..].chunks_exact_mut(size_of::<T>()).for_each(<[u8]>::reverse);
     }
 }
 

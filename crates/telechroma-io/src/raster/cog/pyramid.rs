@@ -2,8 +2,11 @@
 
 use telechroma_core::grid::Grid;
 use telechroma_core::tile::Cells;
+use telechroma_core::wide;
 
 use super::SIDE;
+use super::spare::Spare;
+use super::view::{Rows, View};
 
 /// Columns and rows of a level; level 0 is full resolution.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -40,30 +43,71 @@ pub(crate) fn levels(grid: &Grid) -> Vec<Level> {
     all
 }
 
-/// A tile at half its resolution: means of values, unless they may be classes; one of four flags or classes.
-pub(crate) fn halve(cells: &Cells, means: bool) -> Cells {
+/// A block at half its resolution: means of values, unless they may be classes; one of four flags or classes.
+pub(super) fn halve(block: &View, means: bool, spare: &Spare) -> Cells {
     let (side, half) = (SIDE as usize, SIDE as usize / 2);
-    match cells {
-        Cells::Values(v) if !means => {
-            let row = |r: usize| (0..half).map(move |c| v[2 * r * side + 2 * c]);
-            Cells::Values((0..half).flat_map(row).collect())
-        }
-        Cells::Values(v) => {
-            let mut out = vec![f32::NAN; half * half];
-            for (r, o) in out.chunks_exact_mut(half).enumerate() {
-                let (a, b) = v[2 * r * side..(2 * r + 2) * side].split_at(side);
-                for (c, o) in o.iter_mut().enumerate() {
-                    let four = [a[2 * c], a[2 * c + 1], b[2 * c], b[2 * c + 1]];
-                    let sum: f64 = four.iter().filter(|x| !x.is_nan()).map(|x| f64::from(*x)).sum();
-                    let n = four.iter().filter(|x| !x.is_nan()).count();
-                    *o = if n == 0 { f32::NAN } else { (sum / n as f64) as f32 };
+    match (block.rows(), spare.half()) {
+        (Rows::Values(mut rows), room) => {
+            let mut out = match room {
+                Some(Cells::Values(out)) => out,
+                _ => vec![f32::NAN; half * half],
+            };
+            for (r, out) in (0..side).step_by(2).zip(out.chunks_exact_mut(half)) {
+                let (upper, lower) = rows.two(r);
+                match means {
+                    true => wide::run(Means { upper, lower, out }),
+                    false => wide::run(Firsts { row: upper, out }),
                 }
             }
             Cells::Values(out)
         }
-        Cells::Bits(v) => {
-            let row = |r: usize| (0..half).map(move |c| v[2 * r * side + 2 * c]);
-            Cells::Bits((0..half).flat_map(row).collect())
+        (Rows::Bits(mut rows), room) => {
+            let mut out = match room {
+                Some(Cells::Bits(out)) => out,
+                _ => vec![0; half * half],
+            };
+            for (r, out) in (0..side).step_by(2).zip(out.chunks_exact_mut(half)) {
+                wide::run(Firsts { row: rows.row(r), out });
+            }
+            Cells::Bits(out)
+        }
+    }
+}
+
+/// Means of each four cells of two rows, of those known.
+struct Means<'a> {
+    upper: &'a [f32],
+    lower: &'a [f32],
+    out: &'a mut [f32],
+}
+
+impl wide::Loop for Means<'_> {
+    #[inline(always)]
+    fn run(self) {
+        let pairs = self.upper.chunks_exact(2).zip(self.lower.chunks_exact(2));
+        for (o, (a, b)) in self.out.iter_mut().zip(pairs) {
+            let (mut sum, mut n) = (-0.0, 0.0);
+            for v in [a[0], a[1], b[0], b[1]] {
+                // adding -0 leaves every number what it is
+                sum += if v.is_nan() { -0.0 } else { f64::from(v) };
+                n += if v.is_nan() { 0.0 } else { 1.0 };
+            }
+            *o = if n == 0.0 { f32::NAN } else { (sum / n) as f32 };
+        }
+    }
+}
+
+/// Every other cell of a row.
+struct Firsts<'a, T> {
+    row: &'a [T],
+    out: &'a mut [T],
+}
+
+impl<T: Copy> wide::Loop for Firsts<'_, T> {
+    #[inline(always)]
+    fn run(self) {
+        for (o, two) in self.out.iter_mut().zip(self.row.chunks_exact(2)) {
+            *o = two[0];
         }
     }
 }

@@ -1,9 +1,7 @@
 //! The sink that writes one raster: tiles packed by workers, laid out by the caller.
 
 use std::collections::BTreeMap;
-use std::fs::File;
-use std::io::{BufWriter, Read, Seek, SeekFrom, Write};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use telechroma_core::graph::Inputs;
@@ -11,9 +9,12 @@ use telechroma_core::grid::{Grid, Window};
 use telechroma_core::run::{Absorb, Part, Prepare};
 use telechroma_core::tile::{Cells, Kind, Tile};
 
+use super::blocks::{Blocks, Key};
 use super::pyramid::{Level, halve, lay, levels};
-use super::{SIDE, header, pack::pack};
-use crate::error::{Error, Result};
+use super::spare::Spare;
+use super::view::View;
+use super::{SIDE, pack::pack};
+use crate::error::Result;
 use crate::raster::samples::SampleFormat;
 
 /// What a raster to be written is.
@@ -56,23 +57,20 @@ pub enum Packing {
 pub struct CogEncoder {
     options: CogOptions,
     levels: Vec<Level>,
+    spare: Spare,
 }
 
 /// The caller's half.
 pub struct CogFile {
     options: CogOptions,
     levels: Vec<Level>,
-    /// Opened with the first tile: a dry run makes no file.
-    spool: Option<BufWriter<File>>,
-    spool_path: PathBuf,
-    end: u64,
-    /// Offset and size in the spool by (level, band, tile).
-    placed: BTreeMap<(usize, u32, u32), (u64, u64)>,
+    spare: Spare,
+    blocks: Blocks,
     /// Tiles not yet whole, with the cells or quarters still missing.
-    open: BTreeMap<(usize, u32, u32), (Cells, u64)>,
+    open: BTreeMap<Key, (Cells, u64)>,
     /// Tiles of the coarser levels, whose quarters wait in the spool: quarter and offset. They wait long, and their
     /// number grows with the raster; the memory does not.
-    waiting: BTreeMap<(usize, u32, u32), Vec<(u32, u64)>>,
+    waiting: BTreeMap<Key, Vec<(u32, u64)>>,
 }
 
 /// Levels whose open tiles are held in memory: full resolution and the first overview.
@@ -127,20 +125,18 @@ fn copy(from: &Tile, part: Window, to: &mut Cells, to_window: Window) {
 }
 
 impl CogEncoder {
-    /// Both halves of a raster that will be spooled beside `path`.
+    /// Both halves of a raster that will lie at `path`; nothing is written before the first tile comes.
     pub fn create(path: &Path, options: CogOptions) -> (CogEncoder, CogFile) {
-        let levels = levels(&options.grid);
+        let (levels, spare) = (levels(&options.grid), Spare::default());
         let file = CogFile {
             options: options.clone(),
             levels: levels.clone(),
-            spool: None,
-            spool_path: path.with_extension("spool"),
-            end: 0,
-            placed: BTreeMap::new(),
+            spare: spare.clone(),
+            blocks: Blocks::new(path),
             open: BTreeMap::new(),
             waiting: BTreeMap::new(),
         };
-        (CogEncoder { options, levels }, file)
+        (CogEncoder { options, levels, spare }, file)
     }
 }
 
@@ -156,17 +152,9 @@ impl Prepare for CogEncoder {
                 let whole = self.options.tile_window(tile);
                 let (Some(there), Some(part)) = (whole.intersect(&grid), whole.intersect(&window)) else { continue };
                 if part == there {
-                    let mut blank = None;
-                    let cells = match planes.get(0) {
-                        Some(t) if t.window == whole => &t.cells,
-                        source => {
-                            let b = blank.insert(self.options.blank());
-                            source.iter().for_each(|t| copy(t, part, b, whole));
-                            &*b
-                        }
-                    };
-                    let half = (self.levels.len() > 1).then(|| halve(cells, self.options.means()));
-                    pieces.push(Piece::Packed { tile, bytes: pack(cells, &self.options), half });
+                    let block = View::of(planes.get(0), part, self.options.kind);
+                    let half = (self.levels.len() > 1).then(|| halve(&block, self.options.means(), &self.spare));
+                    pieces.push(Piece::Packed { tile, bytes: pack(&block, &self.options, &self.spare), half });
                 } else {
                     let mut cells = match self.options.blank() {
                         Cells::Values(mut v) => {
@@ -214,40 +202,16 @@ impl Prepare for CogEncoder {
 }
 
 impl CogFile {
-    /// Appends bytes to the spool; their offset.
-    fn spooled(&mut self, bytes: &[u8]) -> Result<u64> {
-        let io = |e| Error::io(&self.spool_path, e);
-        if self.spool.is_none() {
-            let file = File::options().read(true).write(true).create_new(true).open(&self.spool_path).map_err(io)?;
-            self.spool = Some(BufWriter::with_capacity(1 << 16, file));
+    fn put(&mut self, level: usize, band: u32, tile: u32, bytes: Vec<u8>) -> Result<()> {
+        self.blocks.put(&self.options, &self.levels, (level, band, tile), &bytes)?;
+        if !self.options.packed {
+            self.spare.give_bytes(bytes); // packed bytes have the room they take, and no more
         }
-        if let Some(spool) = &mut self.spool {
-            spool.write_all(bytes).map_err(io)?;
-        }
-        let at = self.end;
-        self.end += bytes.len() as u64;
-        Ok(at)
-    }
-
-    fn read_back(&mut self, at: u64, bytes: &mut [u8]) -> Result<()> {
-        let Some(spool) = &mut self.spool else { unreachable!("what waits in the spool was written to it") };
-        let mut read = || {
-            spool.seek(SeekFrom::Start(at))?; // writes out first what is buffered
-            spool.get_mut().read_exact(bytes)?;
-            spool.seek(SeekFrom::End(0))
-        };
-        read().map_err(|e| Error::io(&self.spool_path, e))?;
-        Ok(())
-    }
-
-    fn put(&mut self, level: usize, band: u32, tile: u32, bytes: &[u8]) -> Result<()> {
-        let at = self.spooled(bytes)?;
-        self.placed.insert((level, band, tile), (at, bytes.len() as u64));
         Ok(())
     }
 
     /// A halved tile goes into the level above; a tile that is whole with it is packed and halved in turn.
-    fn rise(&mut self, level: usize, band: u32, tile: u32, half: &Cells) -> Result<()> {
+    fn rise(&mut self, level: usize, band: u32, tile: u32, half: Cells) -> Result<()> {
         let (finer, coarser) = (self.levels[level], self.levels[level + 1]);
         let (c, r) = (tile % finer.across(), tile / finer.across());
         let parent = r / 2 * coarser.across() + c / 2;
@@ -258,7 +222,8 @@ impl CogFile {
         }
         let (mut cells, missing) =
             self.open.remove(&key).unwrap_or_else(|| (self.options.blank(), u64::from(children)));
-        lay(half, quarter, &mut cells);
+        lay(&half, quarter, &mut cells);
+        self.spare.give_half(half);
         match missing {
             1 => self.whole(level + 1, band, parent, &cells),
             _ => {
@@ -269,27 +234,30 @@ impl CogFile {
     }
 
     /// As [`CogFile::rise`], with the quarters waiting in the spool.
-    fn wait(&mut self, key: (usize, u32, u32), quarter: u32, children: u32, half: &Cells) -> Result<()> {
+    fn wait(&mut self, key: Key, quarter: u32, children: u32, half: Cells) -> Result<()> {
         let before = self.waiting.get(&key).map_or(0, Vec::len);
         if before + 1 < children as usize {
-            let at = self.spooled(bytes_of(half))?;
+            let at = self.blocks.spooled(bytes_of(&half))?;
+            self.spare.give_half(half);
             self.waiting.entry(key).or_default().push((quarter, at));
             return Ok(());
         }
         let mut cells = self.options.blank();
-        lay(half, quarter, &mut cells);
-        let mut other = half.clone();
+        lay(&half, quarter, &mut cells);
+        let mut other = half; // room for the others, one after the other
         for (quarter, at) in self.waiting.remove(&key).unwrap_or_default() {
-            self.read_back(at, bytes_of_mut(&mut other))?;
+            self.blocks.read_back(at, bytes_of_mut(&mut other))?;
             lay(&other, quarter, &mut cells);
         }
+        self.spare.give_half(other);
         self.whole(key.0, key.1, key.2, &cells)
     }
 
     fn whole(&mut self, level: usize, band: u32, tile: u32, cells: &Cells) -> Result<()> {
-        self.put(level, band, tile, &pack(cells, &self.options))?;
+        let block = View::whole(cells, self.options.kind);
+        self.put(level, band, tile, pack(&block, &self.options, &self.spare))?;
         if level + 1 < self.levels.len() {
-            self.rise(level, band, tile, &halve(cells, self.options.means()))?;
+            self.rise(level, band, tile, halve(&block, self.options.means(), &self.spare))?;
         }
         Ok(())
     }
@@ -297,8 +265,8 @@ impl CogFile {
     fn piece(&mut self, band: u32, piece: Piece) -> Result<()> {
         match piece {
             Piece::Packed { tile, bytes, half } => {
-                self.put(0, band, tile, &bytes)?;
-                half.map_or(Ok(()), |h| self.rise(0, band, tile, &h))
+                self.put(0, band, tile, bytes)?;
+                half.map_or(Ok(()), |h| self.rise(0, band, tile, h))
             }
             Piece::Cells { tile, window, cells } => {
                 let whole = self.options.tile_window(tile);
@@ -317,63 +285,13 @@ impl CogFile {
         }
     }
 
-    /// Lays out the final file at `path`, with so many threads, and removes the spool.
+    /// Completes the file, with so many threads.
     ///
     /// # Errors
     /// Where writing fails.
-    pub fn finish(mut self, path: &Path, threads: usize) -> Result<()> {
-        let io = |e| Error::io(path, e);
-        if let Some(spool) = &mut self.spool {
-            spool.flush().map_err(|e| Error::io(&self.spool_path, e))?;
-        }
-        let size = |level, band, tile| self.placed.get(&(level, band, tile)).map_or((0, 0), |p| *p);
-        let layout = header::layout(&self.options, &self.levels, |level, band, tile| size(level, band, tile).1);
-        let mut out = File::create(path).map_err(io)?;
-        out.write_all(&layout.header).map_err(io)?;
-        let pieces: Vec<(u64, u64)> =
-            layout.order.iter().map(|(level, band, tile)| size(*level, *band, *tile)).collect();
-        let all: u64 = pieces.iter().map(|p| p.1).sum();
-        std::thread::scope(|scope| {
-            let mut handles = vec![];
-            let (mut rest, mut at) = (pieces.as_slice(), layout.header.len() as u64);
-            for left in (1..=threads.max(1)).rev() {
-                // about an equal part of what is left for each thread
-                let written = at - layout.header.len() as u64;
-                let (mut n, mut bytes) = (0, 0);
-                while n < rest.len() && (left == 1 || bytes < (all - written) / left as u64) {
-                    bytes += rest[n].1;
-                    n += 1;
-                }
-                let (mine, others) = rest.split_at(n);
-                let spool = &self.spool_path;
-                handles.push(scope.spawn(move || transfer(spool, path, at, mine)));
-                (rest, at) = (others, at + bytes);
-            }
-            handles.into_iter().try_for_each(|h| match h.join() {
-                Ok(done) => done,
-                Err(_) => unreachable!("copying bytes does not panic"),
-            })
-        })?;
-        drop(self.spool);
-        std::fs::remove_file(&self.spool_path).map_err(|e| Error::io(&self.spool_path, e))
+    pub fn finish(self, threads: usize) -> Result<()> {
+        self.blocks.finish(&self.options, &self.levels, threads)
     }
-}
-
-/// Copies pieces of the spool (offset, size) one after the other to `at` in the final file.
-fn transfer(spool_path: &Path, path: &Path, at: u64, pieces: &[(u64, u64)]) -> Result<()> {
-    let of_spool = |e| Error::io(spool_path, e);
-    let io = |e| Error::io(path, e);
-    let mut spool = File::open(spool_path).map_err(of_spool)?;
-    let mut out = File::options().write(true).open(path).map_err(io)?;
-    out.seek(SeekFrom::Start(at)).map_err(io)?;
-    let mut buffer = vec![];
-    for (offset, len) in pieces {
-        buffer.resize(*len as usize, 0);
-        spool.seek(SeekFrom::Start(*offset)).map_err(of_spool)?;
-        spool.read_exact(&mut buffer).map_err(of_spool)?;
-        out.write_all(&buffer).map_err(io)?;
-    }
-    Ok(())
 }
 
 fn bytes_of(cells: &Cells) -> &[u8] {

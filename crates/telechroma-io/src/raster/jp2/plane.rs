@@ -5,11 +5,11 @@ use std::sync::Arc;
 
 use hayro_jpeg2000::{DecodeSettings, DecoderContext, Image};
 use telechroma_core::grid::Grid;
-use telechroma_core::tile::{BlockShape, Cells, PlaneSource, PlaneSpec};
+use telechroma_core::tile::{BlockShape, PlaneSource, PlaneSpec, Tile, block_window};
 
 use super::Jp2;
 use crate::error::{Error, Result};
-use crate::raster::samples::{Reading, SampleFormat, Samples};
+use crate::raster::samples::{Laid, Reading, SampleFormat, Samples};
 
 /// The one component of an image.
 pub struct Jp2Plane {
@@ -49,7 +49,9 @@ impl Jp2Plane {
         Ok(Jp2Plane { jp2: jp2.clone(), reading, spec: PlaneSpec { grid, kind, unit } })
     }
 
-    fn decode(&self, tile: u32, out: &mut Cells) -> Result<()> {
+    fn decode(&self, tile: u32, out: &mut Tile) -> Result<()> {
+        let there = block_window(&self.spec.grid, self.block(), tile);
+        let Some(part) = there.intersect(&out.window) else { return Ok(()) };
         let (place, jp2) = (|| self.jp2.bytes.place(format!("code tile {tile}")), &self.jp2);
         let stream = jp2.alone(tile)?;
         let settings = DecodeSettings { resolve_palette_indices: false, strict: true, target_resolution: None };
@@ -66,15 +68,10 @@ impl Jp2Plane {
                 format!("has {} samples instead of {}", samples.len(), w as usize * h as usize),
             ));
         }
-        // rows of a tile cut at the edge are shorter than the block's
-        let mut whole = vec![0u16; jp2.tile_cols as usize * jp2.tile_rows as usize];
         let most = if jp2.format == SampleFormat::U8 { 255.0 } else { 65_535.0 };
-        for (o, s) in whole.chunks_exact_mut(jp2.tile_cols as usize).zip(samples.chunks_exact(w as usize)) {
-            for (o, s) in o.iter_mut().zip(s) {
-                *o = s.round().clamp(0.0, most) as u16;
-            }
-        }
-        let stored = self.reading.store(Samples::U16(&whole), None, 0, 1, out);
+        let whole: Vec<u16> = samples.iter().map(|s| s.round().clamp(0.0, most) as u16).collect();
+        let laid = Laid { window: there, first: 0, step: 1 };
+        let stored = self.reading.store(Samples::U16(&whole), None, laid, part, out);
         stored.map_err(|what| Error::unsupported(place(), what, &[]))
     }
 }
@@ -99,7 +96,7 @@ impl PlaneSource for Jp2Plane {
         24 * u64::from(self.jp2.tile_cols) * u64::from(self.jp2.tile_rows)
     }
 
-    fn read_block(&self, index: u32, out: &mut Cells) -> telechroma_core::Result<()> {
+    fn read_block(&self, index: u32, out: &mut Tile) -> telechroma_core::Result<()> {
         Ok(self.decode(index, out)?)
     }
 

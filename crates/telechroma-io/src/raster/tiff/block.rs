@@ -1,6 +1,7 @@
 //! One block from packed bytes to samples.
 
 use std::cell::RefCell;
+use std::ops::Range;
 
 use libdeflater::Decompressor;
 
@@ -48,20 +49,27 @@ impl Tiff {
             return Ok(false);
         }
         let bytes = &mut bytemuck::cast_slice_mut(out)[..self.stored_bytes(index)];
-        SCRATCH.with_borrow_mut(|s| self.unpack(block, &mut s.inflate, &mut s.packed, bytes))?;
+        SCRATCH.with_borrow_mut(|s| self.unpack(block, 0, &mut s.inflate, &mut s.packed, bytes))?;
         if h.predictor == 2 {
             out.chunks_exact_mut(h.block_cols as usize).for_each(|row| predictor::undo_words(row, 1));
         }
         Ok(true)
     }
 
-    /// A block's bytes, as they were before they were packed.
-    fn unpack(&self, block: usize, inflater: &mut Decompressor, packed: &mut Vec<u8>, out: &mut [u8]) -> Result<()> {
+    /// A block's bytes, as they were before they were packed; of a plain one those from number `skipped` on.
+    fn unpack(
+        &self,
+        block: usize,
+        skipped: u64,
+        inflater: &mut Decompressor,
+        packed: &mut Vec<u8>,
+        out: &mut [u8],
+    ) -> Result<()> {
         let (offset, count) = self.header.blocks[block];
         let compression = self.header.compression;
-        if compression == Compression::None && count == out.len() as u64 {
+        if compression == Compression::None && count >= skipped + out.len() as u64 {
             self.within(offset, count)?;
-            return self.bytes.read_at(offset, out);
+            return self.bytes.read_at(offset + skipped, out);
         }
         fetch(self, offset, count, packed)?;
         match compression {
@@ -98,26 +106,47 @@ impl Tiff {
         rows as usize * h.block_cols as usize * samples * h.format.bytes()
     }
 
-    /// Decodes a block and hands its samples to `f`; a block without data gives none.
-    pub(crate) fn read_samples<R>(&self, band: u32, index: u32, f: impl FnOnce(Option<Samples>) -> R) -> Result<R> {
+    /// True where rows of a block can be read without the others.
+    pub(crate) fn rows_alone(&self) -> bool {
+        self.header.compression == Compression::None
+    }
+
+    /// Decodes rows of a block, or all of it where they cannot be had alone, and hands the samples to `f` with the
+    /// number of their first row; a block without data gives none.
+    pub(crate) fn read_samples<R>(
+        &self,
+        band: u32,
+        index: u32,
+        rows: Range<u32>,
+        f: impl FnOnce(Option<Samples>, u32) -> R,
+    ) -> Result<R> {
         let h = &self.header;
         let block = self.stored(band, index);
         if h.blocks[block].1 == 0 {
-            return Ok(f(None));
+            return Ok(f(None, 0));
         }
-        let want = self.stored_bytes(index);
+        let all = self.stored_bytes(index);
+        let samples = if h.planar { 1 } else { h.samples as usize };
+        let row_bytes = h.block_cols as usize * samples * h.format.bytes();
+        let alone = self.rows_alone() && h.blocks[block].1 == all as u64;
+        let (first, want) = match alone {
+            true => (rows.start, rows.len() * row_bytes),
+            false => (0, all),
+        };
+        let f = |samples: Samples| f(Some(samples), first);
+        let skipped = u64::from(first) * row_bytes as u64;
         let two = matches!(h.format, SampleFormat::U16 | SampleFormat::I16);
         SCRATCH.with_borrow_mut(|s| {
             let Scratch { inflate, packed, bytes, words } = s;
             if two {
                 words.resize(want / 2, 0);
-                self.unpack(block, inflate, packed, bytemuck::cast_slice_mut(words))?;
+                self.unpack(block, skipped, inflate, packed, bytemuck::cast_slice_mut(words))?;
                 if h.big_endian != cfg!(target_endian = "big") {
                     words.iter_mut().for_each(|w| *w = w.swap_bytes());
                 }
             } else {
                 bytes.resize(want, 0);
-                self.unpack(block, inflate, packed, bytes)?;
+                self.unpack(block, skipped, inflate, packed, bytes)?;
             }
             let stride = if h.planar { 1 } else { h.samples as usize };
             let row = h.block_cols as usize * stride;
@@ -126,22 +155,22 @@ impl Tiff {
                     if h.predictor == 2 {
                         bytes.chunks_exact_mut(row).for_each(|r| predictor::undo_bytes(r, stride));
                     }
-                    f(Some(Samples::U8(bytes)))
+                    f(Samples::U8(bytes))
                 }
                 SampleFormat::U16 | SampleFormat::I16 => {
                     if h.predictor == 2 {
                         words.chunks_exact_mut(row).for_each(|r| predictor::undo_words(r, stride));
                     }
                     match h.format {
-                        SampleFormat::I16 => f(Some(Samples::I16(bytemuck::cast_slice(words)))),
-                        _ => f(Some(Samples::U16(words))),
+                        SampleFormat::I16 => f(Samples::I16(bytemuck::cast_slice(words))),
+                        _ => f(Samples::U16(words)),
                     }
                 }
                 SampleFormat::I8 => {
                     if h.predictor == 2 {
                         bytes.chunks_exact_mut(row).for_each(|r| predictor::undo_bytes(r, stride));
                     }
-                    f(Some(Samples::I8(bytemuck::cast_slice(bytes))))
+                    f(Samples::I8(bytemuck::cast_slice(bytes)))
                 }
                 SampleFormat::U32 | SampleFormat::I32 => {
                     let mut longs = vec![0u32; want / 4];
@@ -149,8 +178,8 @@ impl Tiff {
                         undo_longs(r, stride, h.big_endian, h.predictor == 2, o);
                     }
                     match h.format {
-                        SampleFormat::I32 => f(Some(Samples::I32(bytemuck::cast_slice(&longs)))),
-                        _ => f(Some(Samples::U32(&longs))),
+                        SampleFormat::I32 => f(Samples::I32(bytemuck::cast_slice(&longs))),
+                        _ => f(Samples::U32(&longs)),
                     }
                 }
                 SampleFormat::F32 => {
@@ -161,7 +190,7 @@ impl Tiff {
                             p => undo_longs(r, stride, h.big_endian, p == 2, bytemuck::cast_slice_mut(o)),
                         }
                     }
-                    f(Some(Samples::F32(&floats)))
+                    f(Samples::F32(&floats))
                 }
                 SampleFormat::F64 => {
                     let double = |c: &[u8]| {
@@ -169,7 +198,7 @@ impl Tiff {
                         if h.big_endian { f64::from_be_bytes(b) } else { f64::from_le_bytes(b) }
                     };
                     let doubles: Vec<f64> = bytes.chunks_exact(8).map(double).collect();
-                    f(Some(Samples::F64(&doubles)))
+                    f(Samples::F64(&doubles))
                 }
             })
         })

@@ -72,16 +72,19 @@ struct Entry {
     bytes: Vec<u8>,
 }
 
+/// Bytes at the start of a file that are read at once: most headers lie within.
+const START: u64 = 1 << 14;
+
 struct Raw<'a> {
     file: &'a ByteRange,
+    start: Vec<u8>,
     big_endian: bool,
     entries: BTreeMap<u16, Entry>,
 }
 
 fn number(bytes: &[u8], big_endian: bool) -> u64 {
-    let digits: Box<dyn Iterator<Item = &u8>> =
-        if big_endian { Box::new(bytes.iter()) } else { Box::new(bytes.iter().rev()) };
-    digits.fold(0, |n, b| n << 8 | u64::from(*b))
+    let digit = |n: u64, b: &u8| n << 8 | u64::from(*b);
+    if big_endian { bytes.iter().fold(0, digit) } else { bytes.iter().rev().fold(0, digit) }
 }
 
 fn size_of(kind: u16) -> Option<usize> {
@@ -96,9 +99,11 @@ fn size_of(kind: u16) -> Option<usize> {
 
 impl<'a> Raw<'a> {
     fn read(file: &'a ByteRange) -> Result<Raw<'a>> {
+        let mut start = vec![0u8; file.len().min(START) as usize];
+        file.read_at(0, &mut start)?;
         let mut head = [0u8; 16];
-        let n = head.len().min(file.len() as usize);
-        file.read_at(0, &mut head[..n])?;
+        let n = head.len().min(start.len());
+        head[..n].copy_from_slice(&start[..n]);
         let not = || Error::malformed(file.place(""), "is not a TIFF file (it does not start like one)");
         let big_endian = match &head[..2] {
             b"II" if n >= 8 => false,
@@ -110,21 +115,28 @@ impl<'a> Raw<'a> {
             43 if n == 16 && number(&head[4..6], big_endian) == 8 => (number(&head[8..16], big_endian), true),
             _ => return Err(not()),
         };
-        let mut raw = Raw { file, big_endian, entries: BTreeMap::new() };
+        let mut raw = Raw { file, start, big_endian, entries: BTreeMap::new() };
         raw.directory(at, big)?;
         Ok(raw)
     }
 
+    fn bytes(&self, at: u64, len: usize) -> Result<Vec<u8>> {
+        let within = usize::try_from(at).ok().and_then(|at| self.start.get(at..at.checked_add(len)?));
+        if let Some(bytes) = within {
+            return Ok(bytes.to_vec());
+        }
+        let mut bytes = vec![0u8; len];
+        self.file.read_at(at, &mut bytes)?;
+        Ok(bytes)
+    }
+
     fn directory(&mut self, at: u64, big: bool) -> Result<()> {
         let (count_len, entry_len, inline) = if big { (8, 20, 8) } else { (2, 12, 4) };
-        let mut count = vec![0u8; count_len];
-        self.file.read_at(at, &mut count)?;
-        let count = number(&count, self.big_endian);
+        let count = number(&self.bytes(at, count_len)?, self.big_endian);
         if count == 0 || count > 4096 {
             return Err(Error::malformed(self.file.place("image directory"), format!("has {count} entries")));
         }
-        let mut table = vec![0u8; count as usize * entry_len];
-        self.file.read_at(at + count_len as u64, &mut table)?;
+        let table = self.bytes(at + count_len as u64, count as usize * entry_len)?;
         for e in table.chunks_exact(entry_len) {
             let tag = number(&e[..2], self.big_endian) as u16;
             let kind = number(&e[2..4], self.big_endian) as u16;
@@ -136,12 +148,9 @@ impl<'a> Raw<'a> {
                 let what = format!("says it has {n} values, more than the file has bytes");
                 return Err(Error::malformed(self.file.place(format!("tag {tag}")), what));
             };
-            let bytes = if len <= inline as u64 {
-                value[..len as usize].to_vec()
-            } else {
-                let mut b = vec![0u8; len as usize];
-                self.file.read_at(number(value, self.big_endian), &mut b)?;
-                b
+            let bytes = match len <= inline as u64 {
+                true => value[..len as usize].to_vec(),
+                false => self.bytes(number(value, self.big_endian), len as usize)?,
             };
             self.entries.insert(tag, Entry { kind, bytes });
         }

@@ -3,12 +3,12 @@
 use std::fmt;
 use std::sync::Arc;
 
-use telechroma_core::grid::Grid;
-use telechroma_core::tile::{BlockShape, Cells, PlaneSource, PlaneSpec};
+use telechroma_core::grid::{Grid, Window};
+use telechroma_core::tile::{BlockShape, Cells, PlaneSource, PlaneSpec, Tile, block_window};
 
 use super::Tiff;
 use crate::error::{Error, Result};
-use crate::raster::samples::Reading;
+use crate::raster::samples::{Laid, Reading};
 
 /// A band of a file.
 pub struct TiffPlane {
@@ -68,25 +68,37 @@ impl PlaneSource for TiffPlane {
         BlockShape { cols: self.tiff.header.block_cols, rows: self.tiff.header.block_rows }
     }
 
-    fn read_block(&self, index: u32, out: &mut Cells) -> telechroma_core::Result<()> {
-        if let Cells::Bits(bits) = out
+    fn read_block(&self, index: u32, out: &mut Tile) -> telechroma_core::Result<()> {
+        let h = &self.tiff.header;
+        let (there, shape) = (block_window(&self.spec.grid, self.block(), index), self.block());
+        let Some(part) = there.intersect(&out.window) else { return Ok(()) };
+        let whole = (out.window.cols, out.window.rows) == (shape.cols, shape.rows) && part == out.window;
+        if let Cells::Bits(bits) = &mut out.cells
+            && whole
             && !matches!(self.reading, Reading::Classes(_))
             && self.tiff.read_words(self.band, index, bits)?
         {
             return Ok(());
         }
-        let h = &self.tiff.header;
         let (step, first) = if h.planar { (1, 0) } else { (h.samples as usize, self.band as usize) };
-        let stored = self.tiff.read_samples(self.band, index, |samples| match samples {
+        let (from, end) = ((part.row - there.row) as u32, (part.end_row() - there.row) as u32);
+        let stored = self.tiff.read_samples(self.band, index, from..end, |samples, row| match samples {
             None => {
-                self.spec.kind.fill_missing(out);
+                self.spec.kind.fill_part(part, out);
                 Ok(())
             }
-            Some(samples) => self.reading.store(samples, h.nodata, first, step, out),
+            Some(samples) => {
+                let window = Window::new(there.col, there.row + i64::from(row), shape.cols, shape.rows);
+                self.reading.store(samples, h.nodata, Laid { window, first, step }, part, out)
+            }
         })?;
         stored.map_err(|what| {
             Error::unsupported(self.tiff.bytes.place(format!("band {}", self.band + 1)), what, &[]).into()
         })
+    }
+
+    fn in_parts(&self) -> bool {
+        self.tiff.rows_alone()
     }
 
     fn name(&self) -> String {
