@@ -66,15 +66,8 @@ impl Op for Within {
         for row in window.row..window.end_row() {
             for (from, to) in self.area.row(row) {
                 let (from, to) = ((*from).max(window.col), (*to).min(window.end_col()));
-                if from >= to {
-                    continue;
-                }
-                let part = Window::new(from, row, (to - from) as u32, 1);
-                let (a, b) = (source.row_range(&part, row), out.row_range(&part, row));
-                match (&source.cells, &mut out.cells) {
-                    (Cells::Values(s), Cells::Values(o)) => o[b].copy_from_slice(&s[a]),
-                    (Cells::Bits(s), Cells::Bits(o)) => o[b].copy_from_slice(&s[a]),
-                    _ => unreachable!("the kind is that of the input"),
+                if from < to {
+                    out.copy_from(source, Window::new(from, row, (to - from) as u32, 1));
                 }
             }
         }

@@ -1,4 +1,4 @@
-//! The executor: workers compute tiles, the calling thread merges them in order.
+//! The executor: workers compute tiles, the calling thread merges them in order, each part as soon as it is there.
 
 use std::any::Any;
 use std::collections::BTreeMap;
@@ -65,7 +65,8 @@ pub fn run(plan: &Plan, sinks: Vec<Sink>, observer: &dyn Observer) -> Result<Run
 }
 
 type Shared<'a> = (Vec<Vec<NodeId>>, &'a dyn Prepare);
-type Parts = Vec<(usize, usize, Part)>;
+/// A sink's number, a group's, and the part.
+type Numbered = (usize, usize, Part);
 
 struct Job<'a> {
     plan: &'a Plan,
@@ -82,8 +83,16 @@ struct Job<'a> {
 
 #[derive(Default)]
 struct Done {
-    parts: BTreeMap<usize, Result<Parts>>,
+    /// Tiles begun and not yet merged.
+    tiles: BTreeMap<usize, Computed>,
     merged: usize,
+}
+
+/// What is computed of a tile and not yet merged.
+#[derive(Default)]
+struct Computed {
+    parts: Vec<Numbered>,
+    end: Option<Result<()>>,
 }
 
 struct StopOnDrop<'a, 'b>(&'a Job<'b>);
@@ -157,10 +166,10 @@ impl<'a> Job<'a> {
             if self.stop.load(Ordering::SeqCst) {
                 break;
             }
-            let result = catch_unwind(AssertUnwindSafe(|| worker.tile(*tile)))
+            let result = catch_unwind(AssertUnwindSafe(|| worker.tile(i, *tile)))
                 .unwrap_or_else(|panic| Err(Error::Defect { tile: i, text: panic_text(&*panic) }));
             let failed = result.is_err();
-            lock(&self.done).parts.insert(i, result);
+            lock(&self.done).tiles.entry(i).or_default().end = Some(result);
             self.changed.notify_all();
             if failed {
                 break;
@@ -172,25 +181,32 @@ impl<'a> Job<'a> {
         }
     }
 
-    /// The calling thread: merges parts in tile order.
+    /// A worker hands over a part of its tile.
+    fn hand_over(&self, tile: usize, part: Numbered) {
+        lock(&self.done).tiles.entry(tile).or_default().parts.push(part);
+        self.changed.notify_all();
+    }
+
+    /// The calling thread: merges parts in tile order, those of a sink in the order of its groups.
     fn merge(&self, owned: &mut [&mut dyn Absorb], observer: &dyn Observer) -> Result<()> {
         let total = self.plan.tiling.tiles.len();
         for i in 0..total {
-            let parts = {
-                let mut done = lock(&self.done);
-                loop {
-                    if let Some(parts) = done.parts.remove(&i) {
-                        break parts?;
-                    }
-                    let wait = std::time::Duration::from_millis(100);
-                    (done, _) = self.changed.wait_timeout(done, wait).unwrap_or_else(PoisonError::into_inner);
-                    if observer.cancelled() {
-                        return Err(Error::Cancelled);
+            // groups are done in any order: the number of each sink's next, and those that must wait for it
+            let mut next = vec![0; owned.len()];
+            let mut early: BTreeMap<(usize, usize), Part> = BTreeMap::new();
+            loop {
+                let (parts, end) = self.next_of(i, observer)?;
+                early.extend(parts.into_iter().map(|(sink, group, part)| ((sink, group), part)));
+                for (sink, group) in next.iter_mut().enumerate() {
+                    while let Some(part) = early.remove(&(sink, *group)) {
+                        owned[sink].absorb(*group, part)?;
+                        *group += 1;
                     }
                 }
-            };
-            for (sink, group, part) in parts {
-                owned[sink].absorb(group, part)?;
+                match end {
+                    Some(end) => break end?,
+                    None => continue,
+                }
             }
             if observer.cancelled() {
                 return Err(Error::Cancelled);
@@ -200,6 +216,27 @@ impl<'a> Job<'a> {
             observer.tile_done(i + 1, total);
         }
         Ok(())
+    }
+
+    /// Waits for more of a tile: parts, or its end.
+    fn next_of(&self, tile: usize, observer: &dyn Observer) -> Result<(Vec<Numbered>, Option<Result<()>>)> {
+        let mut done = lock(&self.done);
+        loop {
+            if let Some(computed) = done.tiles.get_mut(&tile)
+                && (!computed.parts.is_empty() || computed.end.is_some())
+            {
+                let found = (std::mem::take(&mut computed.parts), computed.end.take());
+                if found.1.is_some() {
+                    done.tiles.remove(&tile);
+                }
+                return Ok(found);
+            }
+            let wait = std::time::Duration::from_millis(100);
+            (done, _) = self.changed.wait_timeout(done, wait).unwrap_or_else(PoisonError::into_inner);
+            if observer.cancelled() {
+                return Err(Error::Cancelled);
+            }
+        }
     }
 }
 
@@ -239,7 +276,7 @@ struct Worker<'a> {
 }
 
 impl Worker<'_> {
-    fn tile(&mut self, tile: Window) -> Result<Parts> {
+    fn tile(&mut self, number: usize, tile: Window) -> Result<()> {
         let (plan, shared) = (self.job.plan, self.job.shared);
         let wanted: Vec<_> = shared.iter().map(|(g, p)| (g.as_slice(), *p)).collect();
         let windows = plan.windows(&wanted, tile);
@@ -252,7 +289,6 @@ impl Worker<'_> {
                 waiting.extend(groups.iter().enumerate().map(|(g, planes)| (s, g, w, planes.len())));
             }
         }
-        let mut parts: Parts = vec![];
         self.clock.start();
         for id in &plan.order {
             let Some(window) = windows[id.index()] else {
@@ -274,7 +310,7 @@ impl Worker<'_> {
                 *missing -= group.iter().filter(|p| *p == id).count();
                 if *missing == 0 && group.contains(id) {
                     let inputs = inputs_of(group, &slots);
-                    parts.push((*s, *g, shared[*s].1.prepare(*g, *w, &inputs)?));
+                    self.job.hand_over(number, (*s, *g, shared[*s].1.prepare(*g, *w, &inputs)?));
                     for plane in group {
                         self.used(*plane, &mut left, &mut slots);
                     }
@@ -282,8 +318,7 @@ impl Worker<'_> {
                 }
             }
         }
-        parts.sort_by_key(|(s, g, _)| (*s, *g));
-        Ok(parts)
+        Ok(())
     }
 
     fn node(

@@ -82,7 +82,10 @@ impl Feed {
             if source.in_parts() || alone(b) {
                 self.decode(b, out, tally)?;
             } else {
-                copy(&*self.kept_block(b, tally)?, out);
+                let kept = self.kept_block(b, tally)?;
+                if let Some(part) = kept.window.intersect(&out.window) {
+                    out.copy_from(&kept, part);
+                }
             }
             self.done_with(b, tally);
         }
@@ -150,19 +153,6 @@ impl Feed {
 pub(crate) fn touched(placed: &Placed, window: Window) -> impl Iterator<Item = u32> + use<> {
     let own = window.moved(-placed.col, -placed.row);
     blocks_under(&placed.source.spec().grid, placed.source.block(), own)
-}
-
-/// Copies the cells that both have.
-fn copy(from: &Tile, out: &mut Tile) {
-    let Some(part) = from.window.intersect(&out.window) else { return };
-    for row in part.row..part.end_row() {
-        let (a, b) = (from.row_range(&part, row), out.row_range(&part, row));
-        match (&from.cells, &mut out.cells) {
-            (Cells::Values(f), Cells::Values(o)) => o[b].copy_from_slice(&f[a]),
-            (Cells::Bits(f), Cells::Bits(o)) => o[b].copy_from_slice(&f[a]),
-            _ => unreachable!("both were made for the source's kind"),
-        }
-    }
 }
 
 /// Bytes of a decoded block.

@@ -68,6 +68,18 @@ impl Tile {
         }
     }
 
+    /// Takes over the cells of a part that both tiles have.
+    pub fn copy_from(&mut self, from: &Tile, part: Window) {
+        for row in part.row..part.end_row() {
+            let (a, b) = (from.row_range(&part, row), self.row_range(&part, row));
+            match (&from.cells, &mut self.cells) {
+                (Cells::Values(f), Cells::Values(t)) => t[b].copy_from_slice(&f[a]),
+                (Cells::Bits(f), Cells::Bits(t)) => t[b].copy_from_slice(&f[a]),
+                _ => unreachable!("specs are checked when the graph is built: both are of one kind"),
+            }
+        }
+    }
+
     /// Range of the cells of `window`'s row `row` (absolute), the window lying inside the tile.
     pub fn row_range(&self, window: &Window, row: i64) -> std::ops::Range<usize> {
         let at = self.window.index(window.col, row);

@@ -33,7 +33,7 @@ enum Row<'a> {
 pub(super) fn pack(block: &View, options: &CogOptions, spare: &Spare) -> Vec<u8> {
     if !options.packed {
         let mut bytes = spare.bytes();
-        stored(block, options.packing, |row| match row {
+        stored(block, options, |row| match row {
             Row::Floats(v) => little_endian(v, &mut bytes),
             Row::Words(v) => little_endian(v, &mut bytes),
             Row::Bytes(v) => bytes.extend_from_slice(v),
@@ -42,7 +42,7 @@ pub(super) fn pack(block: &View, options: &CogOptions, spare: &Spare) -> Vec<u8>
     }
     SCRATCH.with_borrow_mut(|Scratch { bytes, planes }| {
         let (side, mut size, mut at) = (SIDE as usize, 0, 0);
-        stored(block, options.packing, |row| {
+        stored(block, options, |row| {
             size = match row {
                 Row::Floats(_) => 4,
                 Row::Words(_) => 2,
@@ -74,9 +74,9 @@ pub(super) fn pack(block: &View, options: &CogOptions, spare: &Spare) -> Vec<u8>
 }
 
 /// Calls `f` with each row of a block as it is stored.
-fn stored(block: &View, packing: Packing, mut f: impl FnMut(Row)) {
+fn stored(block: &View, options: &CogOptions, mut f: impl FnMut(Row)) {
     let side = SIDE as usize;
-    match (block.rows(), packing) {
+    match (block.rows(options.kind), options.packing) {
         (Rows::Values(mut v), Packing::Float) => (0..side).for_each(|r| f(Row::Floats(v.row(r)))),
         (Rows::Values(mut v), Packing::Coded { format, scale, offset, missing }) => {
             let code = Code { range: format.range().unwrap_or((0.0, 0.0)), scale, offset, missing };

@@ -1,7 +1,7 @@
 //! Overviews: each level has cells twice as large; the mean of the cells known, or one of the flags.
 
 use telechroma_core::grid::Grid;
-use telechroma_core::tile::Cells;
+use telechroma_core::tile::{Cells, Kind};
 use telechroma_core::wide;
 
 use super::SIDE;
@@ -44,9 +44,9 @@ pub(crate) fn levels(grid: &Grid) -> Vec<Level> {
 }
 
 /// A block at half its resolution: means of values, unless they may be classes; one of four flags or classes.
-pub(super) fn halve(block: &View, means: bool, spare: &Spare) -> Cells {
+pub(super) fn halve(block: &View, kind: Kind, means: bool, spare: &Spare) -> Cells {
     let (side, half) = (SIDE as usize, SIDE as usize / 2);
-    match (block.rows(), spare.half()) {
+    match (block.rows(kind), spare.half()) {
         (Rows::Values(mut rows), room) => {
             let mut out = match room {
                 Some(Cells::Values(out)) => out,
@@ -109,21 +109,5 @@ impl<T: Copy> wide::Loop for Firsts<'_, T> {
         for (o, two) in self.out.iter_mut().zip(self.row.chunks_exact(2)) {
             *o = two[0];
         }
-    }
-}
-
-/// Lays a halved tile into its quarter (0–3, row-major) of the coarser tile.
-pub(crate) fn lay(quarter: &Cells, at: u32, whole: &mut Cells) {
-    let (side, half) = (SIDE as usize, SIDE as usize / 2);
-    let start = (at / 2) as usize * half * side + (at % 2) as usize * half;
-    fn rows<T: Copy>(from: &[T], to: &mut [T], start: usize, side: usize, half: usize) {
-        for (r, row) in from.chunks_exact(half).enumerate() {
-            to[start + r * side..][..half].copy_from_slice(row);
-        }
-    }
-    match (quarter, whole) {
-        (Cells::Values(q), Cells::Values(w)) => rows(q, w, start, side, half),
-        (Cells::Bits(q), Cells::Bits(w)) => rows(q, w, start, side, half),
-        _ => unreachable!("both are of the raster's kind"),
     }
 }

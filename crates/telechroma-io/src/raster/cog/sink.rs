@@ -7,12 +7,12 @@ use std::sync::Arc;
 use telechroma_core::graph::Inputs;
 use telechroma_core::grid::{Grid, Window};
 use telechroma_core::run::{Absorb, Part, Prepare};
-use telechroma_core::tile::{Cells, Kind, Tile};
+use telechroma_core::tile::{BlockShape, Cells, Kind, Tile, block_window};
 
 use super::blocks::{Blocks, Key};
-use super::pyramid::{Level, halve, lay, levels};
+use super::pyramid::{Level, halve, levels};
 use super::spare::Spare;
-use super::view::View;
+use super::view::{Quarters, View};
 use super::{SIDE, pack::pack};
 use crate::error::Result;
 use crate::raster::samples::SampleFormat;
@@ -66,11 +66,13 @@ pub struct CogFile {
     levels: Vec<Level>,
     spare: Spare,
     blocks: Blocks,
-    /// Tiles not yet whole, with the cells or quarters still missing.
-    open: BTreeMap<Key, (Cells, u64)>,
-    /// Tiles of the coarser levels, whose quarters wait in the spool: quarter and offset. They wait long, and their
+    /// Blocks of full resolution (band, number) not yet whole, with the number of cells still missing.
+    open: BTreeMap<(u32, u32), (Tile, usize)>,
+    /// Blocks of the first overview not yet whole.
+    quarters: BTreeMap<Key, Quarters>,
+    /// Blocks of the coarser levels, whose quarters wait in the spool: quarter and offset. They wait long, and their
     /// number grows with the raster; the memory does not.
-    waiting: BTreeMap<Key, Vec<(u32, u64)>>,
+    waiting: BTreeMap<Key, Vec<(usize, u64)>>,
 }
 
 /// Levels whose open tiles are held in memory: full resolution and the first overview.
@@ -80,7 +82,7 @@ enum Piece {
     /// A whole tile, packed, with its half.
     Packed { tile: u32, bytes: Vec<u8>, half: Option<Cells> },
     /// Some cells of a tile.
-    Cells { tile: u32, window: Window, cells: Cells },
+    Cells { tile: u32, part: Tile },
 }
 
 impl CogOptions {
@@ -94,33 +96,23 @@ impl CogOptions {
         !matches!(self.packing, Packing::Coded { scale: 1.0, offset: 0.0, .. })
     }
 
-    fn blank(&self) -> Cells {
-        let n = (SIDE * SIDE) as usize;
+    /// A window of cells of which nothing is known.
+    fn blank(&self, window: Window) -> Tile {
         let mut cells = match self.kind {
-            Kind::Values => Cells::Values(vec![0.0; n]),
-            Kind::Counts { .. } | Kind::Flags { .. } => Cells::Bits(vec![0; n]),
+            Kind::Values => Cells::Values(vec![0.0; window.len()]),
+            Kind::Counts { .. } | Kind::Flags { .. } => Cells::Bits(vec![0; window.len()]),
         };
         self.kind.fill_missing(&mut cells);
-        cells
+        Tile { window, cells }
     }
 
-    fn tile_window(&self, tile: u32) -> Window {
-        let across = self.grid.cols.div_ceil(SIDE);
-        let (c, r) = (tile % across * SIDE, tile / across * SIDE);
-        Window::new(i64::from(c), i64::from(r), SIDE, SIDE)
+    /// The cells of a block that the raster has.
+    fn there(&self, tile: u32) -> Window {
+        block_window(&self.grid, BlockShape { cols: SIDE, rows: SIDE }, tile)
     }
-}
 
-/// Copies the cells of `part`, which lies in both windows.
-fn copy(from: &Tile, part: Window, to: &mut Cells, to_window: Window) {
-    for row in part.row..part.end_row() {
-        let source = from.row_range(&part, row);
-        let at = to_window.index(part.col, row);
-        match (&from.cells, &mut *to) {
-            (Cells::Values(f), Cells::Values(t)) => t[at..at + source.len()].copy_from_slice(&f[source]),
-            (Cells::Bits(f), Cells::Bits(t)) => t[at..at + source.len()].copy_from_slice(&f[source]),
-            _ => unreachable!("the raster was made for the plane's kind"),
-        }
+    fn half(&self, block: &View, spare: &Spare) -> Cells {
+        halve(block, self.kind, self.means(), spare)
     }
 }
 
@@ -134,6 +126,7 @@ impl CogEncoder {
             spare: spare.clone(),
             blocks: Blocks::new(path),
             open: BTreeMap::new(),
+            quarters: BTreeMap::new(),
             waiting: BTreeMap::new(),
         };
         (CogEncoder { options, levels, spare }, file)
@@ -142,36 +135,23 @@ impl CogEncoder {
 
 impl Prepare for CogEncoder {
     fn prepare(&self, _: usize, window: Window, planes: &Inputs) -> telechroma_core::Result<Part> {
-        let grid = self.options.grid.window();
         let side = i64::from(SIDE);
         let across = self.options.grid.cols.div_ceil(SIDE);
         let mut pieces = vec![];
         for r in window.row / side..(window.end_row() - 1) / side + 1 {
             for c in window.col / side..(window.end_col() - 1) / side + 1 {
                 let tile = r as u32 * across + c as u32;
-                let whole = self.options.tile_window(tile);
-                let (Some(there), Some(part)) = (whole.intersect(&grid), whole.intersect(&window)) else { continue };
-                if part == there {
-                    let block = View::of(planes.get(0), part, self.options.kind);
-                    let half = (self.levels.len() > 1).then(|| halve(&block, self.options.means(), &self.spare));
-                    pieces.push(Piece::Packed { tile, bytes: pack(&block, &self.options, &self.spare), half });
+                let there = self.options.there(tile);
+                let Some(part) = there.intersect(&window) else { continue };
+                pieces.push(if part == there {
+                    let block = View::Tile(planes.get(0), part);
+                    let half = (self.levels.len() > 1).then(|| self.options.half(&block, &self.spare));
+                    Piece::Packed { tile, bytes: pack(&block, &self.options, &self.spare), half }
                 } else {
-                    let mut cells = match self.options.blank() {
-                        Cells::Values(mut v) => {
-                            v.truncate(part.len());
-                            v.resize(part.len(), f32::NAN);
-                            Cells::Values(v)
-                        }
-                        Cells::Bits(mut v) => {
-                            let blank = v.first().copied().unwrap_or(0);
-                            v.truncate(part.len());
-                            v.resize(part.len(), blank);
-                            Cells::Bits(v)
-                        }
-                    };
-                    planes.get(0).iter().for_each(|t| copy(t, part, &mut cells, part));
-                    pieces.push(Piece::Cells { tile, window: part, cells });
-                }
+                    let mut some = self.options.blank(part);
+                    planes.get(0).iter().for_each(|t| some.copy_from(t, part));
+                    Piece::Cells { tile, part: some }
+                });
             }
         }
         Ok(Box::new(pieces))
@@ -210,54 +190,57 @@ impl CogFile {
         Ok(())
     }
 
-    /// A halved tile goes into the level above; a tile that is whole with it is packed and halved in turn.
+    /// A halved block is a quarter of one of the level above; a block that is whole with it is packed and halved in turn.
     fn rise(&mut self, level: usize, band: u32, tile: u32, half: Cells) -> Result<()> {
         let (finer, coarser) = (self.levels[level], self.levels[level + 1]);
         let (c, r) = (tile % finer.across(), tile / finer.across());
         let parent = r / 2 * coarser.across() + c / 2;
-        let (key, quarter) = ((level + 1, band, parent), r % 2 * 2 + c % 2);
-        let children = coarser.children(finer, parent);
+        let (key, quarter) = ((level + 1, band, parent), (r % 2 * 2 + c % 2) as usize);
+        let children = coarser.children(finer, parent) as usize;
         if level + 1 >= HELD {
             return self.wait(key, quarter, children, half);
         }
-        let (mut cells, missing) =
-            self.open.remove(&key).unwrap_or_else(|| (self.options.blank(), u64::from(children)));
-        lay(&half, quarter, &mut cells);
-        self.spare.give_half(half);
-        match missing {
-            1 => self.whole(level + 1, band, parent, &cells),
-            _ => {
-                self.open.insert(key, (cells, missing - 1));
+        let mut quarters = self.quarters.remove(&key).unwrap_or_default();
+        quarters[quarter] = Some(half);
+        match quarters.iter().flatten().count() == children {
+            true => self.quartered(key, quarters),
+            false => {
+                self.quarters.insert(key, quarters);
                 Ok(())
             }
         }
     }
 
     /// As [`CogFile::rise`], with the quarters waiting in the spool.
-    fn wait(&mut self, key: Key, quarter: u32, children: u32, half: Cells) -> Result<()> {
+    fn wait(&mut self, key: Key, quarter: usize, children: usize, half: Cells) -> Result<()> {
         let before = self.waiting.get(&key).map_or(0, Vec::len);
-        if before + 1 < children as usize {
+        if before + 1 < children {
             let at = self.blocks.spooled(bytes_of(&half))?;
             self.spare.give_half(half);
             self.waiting.entry(key).or_default().push((quarter, at));
             return Ok(());
         }
-        let mut cells = self.options.blank();
-        lay(&half, quarter, &mut cells);
-        let mut other = half; // room for the others, one after the other
+        let mut quarters = Quarters::default();
         for (quarter, at) in self.waiting.remove(&key).unwrap_or_default() {
+            let mut other = self.spare.half().unwrap_or_else(|| half.clone());
             self.blocks.read_back(at, bytes_of_mut(&mut other))?;
-            lay(&other, quarter, &mut cells);
+            quarters[quarter] = Some(other);
         }
-        self.spare.give_half(other);
-        self.whole(key.0, key.1, key.2, &cells)
+        quarters[quarter] = Some(half);
+        self.quartered(key, quarters)
     }
 
-    fn whole(&mut self, level: usize, band: u32, tile: u32, cells: &Cells) -> Result<()> {
-        let block = View::whole(cells, self.options.kind);
-        self.put(level, band, tile, pack(&block, &self.options, &self.spare))?;
+    /// A block whose quarters are all there.
+    fn quartered(&mut self, key: Key, quarters: Quarters) -> Result<()> {
+        self.whole(key, &View::Quarters(&quarters))?;
+        quarters.into_iter().flatten().for_each(|half| self.spare.give_half(half));
+        Ok(())
+    }
+
+    fn whole(&mut self, (level, band, tile): Key, block: &View) -> Result<()> {
+        self.put(level, band, tile, pack(block, &self.options, &self.spare))?;
         if level + 1 < self.levels.len() {
-            self.rise(level, band, tile, halve(&block, self.options.means(), &self.spare))?;
+            self.rise(level, band, tile, self.options.half(block, &self.spare))?;
         }
         Ok(())
     }
@@ -268,16 +251,15 @@ impl CogFile {
                 self.put(0, band, tile, bytes)?;
                 half.map_or(Ok(()), |h| self.rise(0, band, tile, h))
             }
-            Piece::Cells { tile, window, cells } => {
-                let whole = self.options.tile_window(tile);
-                let there = whole.intersect(&self.options.grid.window()).map_or(0, |w| w.len() as u64);
-                let (mut open, missing) =
-                    self.open.remove(&(0, band, tile)).unwrap_or_else(|| (self.options.blank(), there));
-                copy(&Tile { window, cells }, window, &mut open, whole);
-                match missing - window.len() as u64 {
-                    0 => self.whole(0, band, tile, &open),
+            Piece::Cells { tile, part } => {
+                let there = self.options.there(tile);
+                let blank = || (self.options.blank(there), there.len());
+                let (mut open, missing) = self.open.remove(&(band, tile)).unwrap_or_else(blank);
+                open.copy_from(&part, part.window);
+                match missing - part.window.len() {
+                    0 => self.whole((0, band, tile), &View::Tile(Some(&open), there)),
                     missing => {
-                        self.open.insert((0, band, tile), (open, missing));
+                        self.open.insert((band, tile), (open, missing));
                         Ok(())
                     }
                 }
