@@ -215,6 +215,8 @@ impl fmt::Debug for Area {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
     use crate::geo::Affine;
 
@@ -244,6 +246,34 @@ mod tests {
         assert_eq!(a.clone().moved(1, 1).row(0), [(0, 9)]);
         assert_eq!(a.within(Window::new(8, 0, 12, 3)), Some(Window::new(8, 1, 2, 2)));
         assert_eq!(a.within(Window::new(12, 0, 8, 10)), None);
+    }
+
+    proptest! {
+        /// The window of an area's cells is that of the plain definition, wherever it is asked for.
+        #[test]
+        fn the_cells_within_a_window(
+            rows in proptest::collection::vec(proptest::collection::vec((0i64..6, 1i64..5), 0..4), 1..8),
+            at in (-4i64..20, -3i64..9), size in (1u32..20, 1u32..9),
+        ) {
+            // spans one after the other, gaps between them
+            let spans = |row: Vec<(i64, i64)>| {
+                let mut end = 0;
+                row.into_iter().map(|(gap, n)| { let from = end + gap + 1; end = from + n; (from, end) }).collect()
+            };
+            let rows: Vec<Vec<(i64, i64)>> = rows.into_iter().map(spans).collect();
+            let area = Area { window: Window::new(0, 2, 60, rows.len() as u32), rows };
+            let window = Window::new(at.0, at.1, size.0, size.1);
+            let mut plain: Option<Window> = None;
+            for row in window.row..window.end_row() {
+                for col in window.col..window.end_col() {
+                    if area.row(row).iter().any(|(from, to)| (*from..*to).contains(&col)) {
+                        let cell = Window::new(col, row, 1, 1);
+                        plain = Some(plain.map_or(cell, |p| p.union(&cell)));
+                    }
+                }
+            }
+            prop_assert_eq!(area.within(window), plain);
+        }
     }
 
     #[test]

@@ -214,8 +214,8 @@ impl PlaneSource for Held {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::tile::Cells;
     use crate::geo::Affine;
+    use crate::tile::Cells;
     use proptest::prelude::*;
 
     proptest! {

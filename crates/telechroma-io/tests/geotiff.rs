@@ -6,8 +6,9 @@ use std::path::Path;
 use std::sync::Arc;
 
 use telechroma_core::geo::Crs;
+use telechroma_core::grid::Window;
 use telechroma_core::run::{Budget, Plan, Silent, Sink, run};
-use telechroma_core::tile::{Cells, Kind};
+use telechroma_core::tile::{Cells, Kind, read_window};
 use telechroma_core::units::Unit;
 use telechroma_io::bytes::ByteRange;
 use telechroma_io::raster::cog::{CogEncoder, CogOptions};
@@ -55,7 +56,7 @@ fn value(s: &Samples, i: usize) -> f32 {
 fn every_variant_reads_back_exactly() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("v.tif");
-    let mut n = 0;
+    let mut n = 0i64;
     for kind in 0..4 {
         for packing in [Packing::None, Packing::Lzw, Packing::Deflate] {
             for (tile, strip) in [(Some((32, 16)), 0), (Some((128, 64)), 0), (None, 7), (None, ROWS)] {
@@ -84,7 +85,20 @@ fn every_variant_reads_back_exactly() {
                             let band = bands - 1;
                             let got = cells(&tiff, band as u32, Reading::Values(Unit::Unknown))
                                 .unwrap_or_else(|e| panic!("{o:?}: {e}"));
-                            let want = (0..COLS * ROWS).map(|i| value(&s, band * COLS * ROWS + i)).collect();
+                            let want: Vec<f32> = (0..COLS * ROWS).map(|i| value(&s, band * COLS * ROWS + i)).collect();
+                            // any window, even one that reaches beyond the file, is the same as cut out of all cells
+                            let window = Window::new(n % 83 - 9, n % 61 - 6, 1 + n as u32 % 47, 1 + n as u32 % 23);
+                            let plane = TiffPlane::new(&tiff, band as u32, Reading::Values(Unit::Unknown)).unwrap();
+                            let part = read_window(&plane, window).unwrap();
+                            let whole = tiff.grid.window();
+                            for (i, got) in (0i64..).zip(part.values()) {
+                                let (c, r) = (i % i64::from(window.cols), i / i64::from(window.cols));
+                                let at = Window::new(window.col + c, window.row + r, 1, 1);
+                                match whole.contains(&at) {
+                                    true => assert_eq!(*got, want[whole.index(at.col, at.row)], "{o:?} {at:?}"),
+                                    false => assert!(got.is_nan(), "{o:?} {at:?}"),
+                                }
+                            }
                             assert_eq!(got, Cells::Values(want), "{o:?}");
                             n += 1;
                         }
@@ -216,7 +230,11 @@ fn flipped_bytes_never_panic() {
     }
 }
 
-fn write_cog(path: &Path, cols: u32, rows: u32, planes: &[Cells], kind: Kind, tile: (u32, u32), threads: usize) {
+/// How a raster is written: blocks packed or plain, by what tiles, on how many threads.
+#[derive(Clone, Copy, Debug)]
+struct How(bool, (u32, u32), usize);
+
+fn write_cog(path: &Path, (cols, rows): (u32, u32), planes: &[Cells], kind: Kind, How(packed, tile, threads): How) {
     let g0 = grid(3, 5, cols, rows);
     let mut g = telechroma_core::graph::Graph::new(g0.clone());
     let unit = if kind == Kind::Values { Unit::Reflectance } else { Unit::Flags };
@@ -227,8 +245,8 @@ fn write_cog(path: &Path, cols: u32, rows: u32, planes: &[Cells], kind: Kind, ti
             g.source(MemoryPlane::shared(&i.to_string(), g0.clone(), kind, unit, (256, 256), c.clone()), None).unwrap()
         })
         .collect();
-    let options =
-        CogOptions { bands: planes.len() as u32, ..CogOptions::new(Arc::new(g0), kind, "{\"a\": \"ä\"}".into()) };
+    let bands = planes.len() as u32;
+    let options = CogOptions { bands, packed, ..CogOptions::new(Arc::new(g0), kind, "{\"a\": \"ä\"}".into()) };
     let (encoder, mut file) = CogEncoder::create(path, options);
     let sinks = vec![Sink { groups: nodes.iter().map(|n| vec![*n]).collect(), prepare: &encoder, absorb: &mut file }];
     let plan = Plan::with_tiles(g, &sinks, Budget { threads, bytes: 1 << 32 }, tile.0, tile.1).unwrap();
@@ -288,14 +306,22 @@ fn an_independent_reader_finds_the_same_cells_and_halved_levels() {
     let path = dir.path().join("c.tif");
     let (cols, rows) = (1300, 700);
     let v = surface(cols, rows, 0);
-    write_cog(&path, cols, rows, &[Cells::Values(v.clone())], Kind::Values, (512, 512), 2);
-    let mut other = tiff::decoder::Decoder::new(std::fs::File::open(&path).unwrap()).unwrap();
+    for packed in [true, false] {
+        write_cog(&path, (cols, rows), &[Cells::Values(v.clone())], Kind::Values, How(packed, (512, 512), 2));
+        let sizes = levels_of(&path, &v, cols);
+        assert_eq!(sizes, [(1300, 700), (650, 350), (325, 175)]);
+    }
+}
+
+/// Sizes of the levels, the first two of which must hold these values and their means.
+fn levels_of(path: &Path, v: &[f32], cols: u32) -> Vec<(u32, u32)> {
+    let mut other = tiff::decoder::Decoder::new(std::fs::File::open(path).unwrap()).unwrap();
     let mut sizes = vec![];
     loop {
         sizes.push(other.dimensions().unwrap());
         let tiff::decoder::DecodingResult::F32(got) = other.read_image().unwrap() else { panic!("floats") };
         if sizes.len() == 1 {
-            assert!(got.iter().zip(&v).all(|(a, b)| a.to_bits() == b.to_bits() || a.is_nan() && b.is_nan()));
+            assert!(got.iter().zip(v).all(|(a, b)| a.to_bits() == b.to_bits() || a.is_nan() && b.is_nan()));
         } else if sizes.len() == 2 {
             // the mean of the four cells that are known
             for (c, r) in [(0u32, 0u32), (7, 3), (100, 200), (649, 349)] {
@@ -306,42 +332,36 @@ fn an_independent_reader_finds_the_same_cells_and_halved_levels() {
             }
         }
         if !other.more_images() {
-            break;
+            return sizes;
         }
         other.next_image().unwrap();
     }
-    assert_eq!(sizes, [(1300, 700), (650, 350), (325, 175)]);
 }
 
 #[test]
 fn the_header_precedes_all_data_and_levels_rise_from_the_smallest() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("c.tif");
-    write_cog(
-        &path,
-        1300,
-        700,
-        &[Cells::Values(surface(1300, 700, 1)), Cells::Values(surface(1300, 700, 2))],
-        Kind::Values,
-        (512, 512),
-        2,
-    );
-    let bytes = std::fs::read(&path).unwrap();
-    let mut other = tiff::decoder::Decoder::new(std::io::Cursor::new(&bytes)).unwrap();
-    let mut first = vec![];
-    loop {
-        let offsets = other.get_tag_u64_vec(tiff::tags::Tag::TileOffsets).unwrap();
-        assert!(offsets.is_sorted());
-        first.push(offsets[0]);
-        assert_eq!(other.get_tag_u32(tiff::tags::Tag::PlanarConfiguration).unwrap(), 2);
-        if !other.more_images() {
-            break;
+    let planes = [1, 2].map(|k| Cells::Values(surface(1300, 700, k)));
+    for packed in [true, false] {
+        write_cog(&path, (1300, 700), &planes, Kind::Values, How(packed, (512, 512), 2));
+        let bytes = std::fs::read(&path).unwrap();
+        let mut other = tiff::decoder::Decoder::new(std::io::Cursor::new(&bytes)).unwrap();
+        let mut first = vec![];
+        loop {
+            let offsets = other.get_tag_u64_vec(tiff::tags::Tag::TileOffsets).unwrap();
+            assert!(offsets.is_sorted());
+            first.push(offsets[0]);
+            assert_eq!(other.get_tag_u32(tiff::tags::Tag::PlanarConfiguration).unwrap(), 2);
+            if !other.more_images() {
+                break;
+            }
+            other.next_image().unwrap();
         }
-        other.next_image().unwrap();
+        assert!(first.is_sorted_by(|a, b| a > b), "{first:?}");
+        // the first byte of data is the end of the header: nothing of the directories lies behind it
+        assert!(first[2] < 8000, "{first:?}");
     }
-    assert!(first.is_sorted_by(|a, b| a > b), "{first:?}");
-    // the first byte of data is the end of the header: nothing of the directories lies behind it
-    assert!(first[2] < 8000, "{first:?}");
 }
 
 #[test]
@@ -350,16 +370,22 @@ fn bytes_do_not_depend_on_tiles_or_threads_and_flags_come_back() {
     let path = dir.path().join("c.tif");
     let (cols, rows) = (1100, 600);
     let planes = [Cells::Values(surface(cols, rows, 1)), Cells::Values(surface(cols, rows, 2))];
-    let bytes = |tile, threads| {
-        write_cog(&path, cols, rows, &planes, Kind::Values, tile, threads);
+    let bytes = |how| {
+        write_cog(&path, (cols, rows), &planes, Kind::Values, how);
         std::fs::read(&path).unwrap()
     };
-    let first = bytes((512, 512), 1);
-    for (tile, threads) in [((512, 512), 5), ((256, 256), 2), ((1100, 16), 2), ((100, 70), 3)] {
-        assert!(bytes(tile, threads) == first, "{tile:?} on {threads} threads");
+    for packed in [true, false] {
+        let first = bytes(How(packed, (512, 512), 1));
+        for (tile, threads) in [((512, 512), 5), ((256, 256), 2), ((1100, 16), 2), ((100, 70), 3)] {
+            let how = How(packed, tile, threads);
+            assert!(bytes(how) == first, "{how:?}");
+        }
     }
     let flags = Cells::Bits((0..cols * rows).map(|i| (i % 7) as u16 * 8).collect());
-    write_cog(&path, cols, rows, std::slice::from_ref(&flags), Kind::Flags { outside: 1 }, (512, 512), 2);
-    assert_eq!(cells(&open(&path).unwrap(), 0, Reading::Flags { outside: 1 }).unwrap(), flags);
+    for packed in [true, false] {
+        let how = How(packed, (512, 512), 2);
+        write_cog(&path, (cols, rows), std::slice::from_ref(&flags), Kind::Flags { outside: 1 }, how);
+        assert_eq!(cells(&open(&path).unwrap(), 0, Reading::Flags { outside: 1 }).unwrap(), flags);
+    }
     assert_eq!(open(&path).unwrap().header.description.as_deref(), Some("{\"a\": \"ä\"}"));
 }

@@ -224,9 +224,8 @@ impl Done {
         let mut raster = path(&wanted.raster).map(|p| {
             CogEncoder::create(&p, CogOptions { packing, ..CogOptions::new(grid.clone(), PlaneKind::Values, text) })
         });
-        let mut change = path(&wanted.layer).map(|p| {
-            CogEncoder::create(&p, CogOptions::new(grid.clone(), PlaneKind::Values, layer_text))
-        });
+        let mut change = path(&wanted.layer)
+            .map(|p| CogEncoder::create(&p, CogOptions::new(grid.clone(), PlaneKind::Values, layer_text)));
         let mut picture = wanted.picture.as_ref().map(|_| PictureEncoder::of_classes(&grid));
         let mut map = wanted.map.as_ref().map(|_| PictureEncoder::create(&grid, 1));
         // what is summed per plot

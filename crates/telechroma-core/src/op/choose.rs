@@ -4,11 +4,13 @@ use std::fmt;
 use std::str::FromStr;
 
 use super::Clear;
+use super::calibrate::Rule;
 use super::lanes::{LANES, Lanes, Lit, Row, Usable};
 use super::medoid::{Looks, PART};
 use super::sample::{AHEAD, Plane, Sample, clear_lanes};
 use crate::error::{Error, Result};
 use crate::graph::{Absence, Inputs, Op, bits_row, values_row};
+use crate::physics::Line;
 use crate::tile::{Kind, PlaneSpec, Tile};
 use crate::units::Unit;
 use crate::wide;
@@ -129,10 +131,14 @@ impl wide::Loop for ChooseRow<'_, '_> {
             let mut numbers = [0u16; 1 << 10];
             let (mut best, mut chosen) = (Row::all(f32::INFINITY), Lanes::all(0u16));
             for look in looks {
-                look.planes.iter().for_each(|p| p.ahead(at + AHEAD));
+                for plane in &look.planes {
+                    plane.ahead(at + AHEAD);
+                }
                 let mut usable = Usable::all(0);
                 clear_lanes(look.clear, look.bit, at, n, &mut usable);
-                look.planes.iter().for_each(|p| p.valid(at, n, &mut usable));
+                for plane in &look.planes {
+                    plane.valid(at, n, &mut usable);
+                }
                 if let Some(score) = look.score {
                     Plane::Values(score).valid(at, n, &mut usable);
                 }
@@ -280,13 +286,62 @@ impl Op for Chosen {
             let chosen = bits_row(choice, &window, row);
             let planes: Vec<Option<Plane>> =
                 self.samples.iter().zip(1..).map(|(s, n)| Some(s.row(inputs.get(n)?, &window, row))).collect();
-            wide::run(ChosenRow { planes: &planes, chosen, cells: &mut out.values_mut()[at] });
+            let cells = &mut out.values_mut()[at];
+            match &counted(&planes) {
+                Some(counts) => wide::run(CountsRow { counts, chosen, cells }),
+                None => wide::run(ChosenRow { planes: &planes, chosen, cells }),
+            }
         }
         Ok(())
     }
 
     fn step(&self) -> &'static str {
         "take chosen looks"
+    }
+}
+
+/// A row of counts with their line.
+#[derive(Clone, Copy)]
+struct Counts<'a> {
+    row: &'a [u16],
+    line: Line,
+}
+
+/// By number of the look the counts of each, from those of none on; where they are counts, all of them.
+fn counted<'a>(planes: &[Option<Plane<'a>>]) -> Option<Vec<Counts<'a>>> {
+    let none = Counts { row: &[], line: Line { gain: 0.0, offset: f64::NAN } };
+    let counts = planes.iter().map(|plane| match plane {
+        Some(Plane::Counts { row, rule: Rule::Line(line), .. }) => Some(Counts { row, line: *line }),
+        Some(_) => None,
+        None => Some(none),
+    });
+    std::iter::once(Some(none)).chain(counts).collect()
+}
+
+/// As [`ChosenRow`], all planes being counts with lines: gathered first, calibrated by vectors.
+struct CountsRow<'a, 'b> {
+    counts: &'a [Counts<'b>],
+    chosen: &'a [u16],
+    cells: &'a mut [f32],
+}
+
+impl wide::Loop for CountsRow<'_, '_> {
+    #[inline(always)]
+    fn run(self) {
+        let (mut found, mut gains, mut offsets) = (Lanes::all(0u16), Lanes::all(0f64), Lanes::all(0f64));
+        let none = self.counts[0];
+        for (chunk, (cells, chosen)) in self.cells.chunks_mut(LANES).zip(self.chosen.chunks(LANES)).enumerate() {
+            for (l, number) in chosen.iter().enumerate() {
+                let counts = self.counts.get(usize::from(*number)).unwrap_or(&none);
+                found[l] = counts.row.get(chunk * LANES + l).copied().unwrap_or(0);
+                gains[l] = counts.line.gain;
+                offsets[l] = counts.line.offset;
+            }
+            let lines = gains.iter().zip(offsets.iter());
+            for (cell, (count, (gain, offset))) in cells.iter_mut().zip(found.iter().zip(lines)) {
+                *cell = (f64::from(*count) * gain + offset) as f32;
+            }
+        }
     }
 }
 

@@ -95,3 +95,38 @@ impl Op for Within {
         "limit to the area"
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::area::{Edge, Outline};
+    use crate::geo::{Affine, Crs};
+    use crate::grid::Grid;
+
+    use super::*;
+
+    #[test]
+    fn cells_outside_are_missing_however_it_is_done() {
+        let crs = Crs::utm(25, true).unwrap();
+        let transform = Affine::north_up(500_000.0, 4_400_000.0, 10.0, 10.0);
+        let grid = Grid { crs: Some(crs), transform, cols: 20, rows: 10 };
+        let boxes =
+            [[500_020.0, 4_399_930.0, 500_060.0, 4_399_990.0], [500_090.0, 4_399_950.0, 500_130.0, 4_399_970.0]];
+        let polygons = boxes.iter().flat_map(|b| Outline::of_box(crs, *b).polygons).collect();
+        let outline = Outline { name: "test".into(), crs, polygons, edge: Edge::Centre };
+        let op = Within { area: Arc::new(outline.on(&grid, "the run").unwrap()), missing: 9 };
+        let inside = |col: i64, row: i64| {
+            (2..6).contains(&col) && (1..7).contains(&row) || (9..13).contains(&col) && (3..5).contains(&row)
+        };
+        for window in [Window::new(0, 0, 20, 10), Window::new(3, 2, 8, 3), Window::new(14, 0, 6, 10)] {
+            let at = |i: usize| {
+                (window.col + (i % window.cols as usize) as i64, window.row + (i / window.cols as usize) as i64)
+            };
+            let mut tile = Tile { window, cells: Cells::Bits((100..).take(window.len()).collect()) };
+            let want = (0..window.len()).map(|i| if inside(at(i).0, at(i).1) { 100 + i as u16 } else { 9 }).collect();
+            let mut copied = Tile { window, cells: Cells::Bits(vec![1; window.len()]) };
+            op.compute(&Inputs::new(vec![Some(&tile)]), &mut copied).unwrap();
+            assert_eq!(copied.cells, Cells::Bits(want), "{window:?}");
+            assert!(op.in_place(&mut tile) && tile == copied, "{window:?}");
+        }
+    }
+}

@@ -321,14 +321,7 @@ impl Worker<'_> {
         Ok(())
     }
 
-    fn node(
-        &mut self,
-        id: NodeId,
-        window: Window,
-        slots: &mut [Slot],
-        open: &[bool],
-        left: &[u32],
-    ) -> Result<Slot> {
+    fn node(&mut self, id: NodeId, window: Window, slots: &mut [Slot], open: &[bool], left: &[u32]) -> Result<Slot> {
         let (plan, tally) = (self.job.plan, &self.job.tally);
         let node = plan.graph.node(id);
         let kind = node.spec.kind;

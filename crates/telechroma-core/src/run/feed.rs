@@ -75,9 +75,8 @@ impl Feed {
         if !self.placed.extent().contains(&out.window) {
             source.spec().kind.fill_missing(&mut out.cells);
         }
-        let alone = |b: u32| {
-            self.readers[b as usize].load(Ordering::Relaxed) == 1 && !lock(&self.kept).contains_key(&b)
-        };
+        let alone =
+            |b: u32| self.readers[b as usize].load(Ordering::Relaxed) == 1 && !lock(&self.kept).contains_key(&b);
         for b in touched(&self.placed, out.window) {
             if source.in_parts() || alone(b) {
                 self.decode(b, out, tally)?;

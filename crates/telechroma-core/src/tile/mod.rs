@@ -207,7 +207,8 @@ pub fn blocks_of(grid: &Grid, block: BlockShape) -> (u32, u32) {
 /// Numbers of the blocks that a window of the grid touches, row by row.
 pub fn blocks_under(grid: &Grid, block: BlockShape, window: Window) -> impl Iterator<Item = u32> + use<> {
     let (across, _) = blocks_of(grid, block);
-    let span = |from: i64, end: i64, size: u32| (from / i64::from(size)) as u32..((end - 1) / i64::from(size) + 1) as u32;
+    let span =
+        |from: i64, end: i64, size: u32| (from / i64::from(size)) as u32..((end - 1) / i64::from(size) + 1) as u32;
     let (cols, rows) = match window.intersect(&grid.window()) {
         Some(w) => (span(w.col, w.end_col(), block.cols), span(w.row, w.end_row(), block.rows)),
         None => (0..0, 0..0),

@@ -5,9 +5,9 @@ use std::fs::File;
 use std::io::{BufWriter, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
+use super::header;
 use super::pyramid::Level;
 use super::sink::CogOptions;
-use super::header;
 use crate::error::{Error, Result};
 
 /// Level, band and number of a block.
