@@ -1,5 +1,4 @@
 //! Headerless rasters: every type, order of numbers and order of bytes, against samples laid out here.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::sync::Arc;
 

@@ -1,5 +1,4 @@
 //! The formula language against an evaluator of its own, and against anything people may type.
-#![allow(clippy::unwrap_used)] // tests
 
 use proptest::prelude::*;
 use telechroma_core::Error;

@@ -1,5 +1,4 @@
 //! Exact shares of cells against counting fine points, for shapes with holes, in parts, over the edge, of any size.
-#![allow(clippy::unwrap_used)] // tests
 
 use proptest::prelude::*;
 use telechroma_core::grid::Window;

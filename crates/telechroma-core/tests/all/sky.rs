@@ -1,5 +1,4 @@
 //! Clouds, shadows, outliers and slopes looked for in whole scenes, on planted ground.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::sync::Arc;
 

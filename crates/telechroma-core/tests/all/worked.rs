@@ -1,5 +1,4 @@
 //! Numbers worked out by hand elsewhere, met by whole graphs: sources, ops, sinks and all.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::sync::Arc;
 
@@ -23,7 +22,7 @@ use telechroma_testkit::memory::{MemoryPlane, compute};
 use telechroma_testkit::names::{Bands, NIR_RED};
 
 fn example(name: &str) -> Value {
-    let all: Value = serde_json::from_str(include_str!("worked_examples.json")).unwrap();
+    let all: Value = serde_json::from_str(include_str!("../worked_examples.json")).unwrap();
     all.as_array().unwrap().iter().find(|e| e["name"] == name).cloned().unwrap_or_else(|| panic!("no example '{name}'"))
 }
 

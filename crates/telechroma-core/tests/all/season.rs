@@ -1,5 +1,4 @@
 //! Planning the main job: what is shared, what is refused, how periods and layers are named, what is noted.
-#![allow(clippy::unwrap_used)] // tests
 
 use telechroma_core::Error;
 use telechroma_core::method::{

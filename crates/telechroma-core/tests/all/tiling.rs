@@ -1,5 +1,4 @@
 //! Every op and the whole job: the same bits with any tiles and threads, and absence as no data.
-#![allow(clippy::unwrap_used)] // tests
 
 use proptest::prelude::*;
 use telechroma_core::graph::{Graph, NodeId};

@@ -1,5 +1,4 @@
 //! Areas from GeoJSON, Shapefile and GeoPackage: the same polygons from all, layers, conditions, damaged files.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::path::{Path, PathBuf};
 

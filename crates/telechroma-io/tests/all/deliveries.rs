@@ -1,5 +1,4 @@
 //! Deliveries on the disk: folders and archives, metadata as text and as JSON, what the scene says of itself.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::path::Path;
 

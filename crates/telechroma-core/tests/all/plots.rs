@@ -1,5 +1,4 @@
 //! Statistics of plots through the sink, in tiles of any size, against plain sums over the whole raster.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::sync::Arc;
 

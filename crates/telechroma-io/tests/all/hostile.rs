@@ -1,6 +1,5 @@
 //! Every reader over damaged files: cut at every offset, and ten thousand times changed at random. A message or numbers,
 //! never a panic, never a hang, never more memory than the file can account for.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;

@@ -1,6 +1,5 @@
 //! Reading every variant of GeoTIFF that is supported, refusing the others, surviving damaged ones; writing files that
 //! an independent reader understands.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::path::Path;
 use std::sync::Arc;

@@ -1,5 +1,4 @@
 //! Plots that were moved and turned are found again on made-up mosaics, and where nothing can be found it is said.
-#![allow(clippy::unwrap_used)] // tests
 
 use telechroma_core::geo::{Affine, Crs};
 use telechroma_core::grid::Grid;

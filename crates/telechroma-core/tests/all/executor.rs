@@ -1,5 +1,4 @@
 //! What the executor does when something goes wrong: the first error in tile order, no hanging, no lost panic.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};

@@ -1,5 +1,4 @@
 //! Deliveries in archives of every kind: the same files, found by name with and without folders; damaged ones are named.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::io::Write;
 use std::path::{Path, PathBuf};

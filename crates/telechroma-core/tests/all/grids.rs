@@ -1,6 +1,5 @@
 //! Planes on differing grids: the same bits with any tiles and threads, values against arithmetic written out here, nothing
 //! smeared into missing cells, and areas that decode only what lies under them.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::sync::Arc;
 

@@ -1,5 +1,4 @@
 //! Plots as people hand them over.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::path::PathBuf;
 

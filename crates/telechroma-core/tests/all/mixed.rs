@@ -1,6 +1,5 @@
 //! Scenes whose bands and flags lie on differing grids, and scenes in differing zones, in one run: against arithmetic
 //! written out here, with any tiles.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::sync::Arc;
 

@@ -1,5 +1,4 @@
 //! JPEG 2000: samples of another encoder come back exactly, tile by tile; what cannot be read is named.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::sync::Arc;
 

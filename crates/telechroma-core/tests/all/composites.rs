@@ -1,5 +1,4 @@
 //! Every rule of a composite against plain arithmetic in double precision.
-#![allow(clippy::unwrap_used)] // tests
 
 use proptest::prelude::*;
 use telechroma_core::graph::{Graph, NodeId};

@@ -1,5 +1,4 @@
 //! Tables written and read back: by ourselves, and by the Parquet library's own rows.
-#![allow(clippy::unwrap_used)] // tests
 
 use std::path::Path;
 
