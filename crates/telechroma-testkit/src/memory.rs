@@ -126,15 +126,7 @@ pub fn compute(
     threads: usize,
 ) -> telechroma_core::Result<(Vec<Cells>, RunReport)> {
     let grid = graph.grid().window();
-    let blank = |id: &NodeId| {
-        let kind = graph.node(*id).spec().kind;
-        let mut cells = match kind {
-            Kind::Values => Cells::Values(vec![0.0; grid.len()]),
-            Kind::Counts { .. } | Kind::Flags { .. } => Cells::Bits(vec![0; grid.len()]),
-        };
-        kind.fill_missing(&mut cells);
-        cells
-    };
+    let blank = |id: &NodeId| graph.node(*id).spec().kind.missing(grid.len());
     let mut collected = Collected { grid, planes: planes.iter().map(blank).collect() };
     let sinks =
         vec![Sink { groups: planes.iter().map(|p| vec![*p]).collect(), prepare: &Copying, absorb: &mut collected }];

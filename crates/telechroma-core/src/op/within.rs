@@ -17,11 +17,7 @@ use crate::units::Unit;
 /// Where the plane lies on another grid.
 pub fn limit(g: &mut Graph, plane: NodeId, area: Option<&Arc<Area>>) -> Result<NodeId> {
     let Some(area) = area else { return Ok(plane) };
-    let missing = match g.node(plane).spec().kind {
-        Kind::Flags { outside } => outside,
-        Kind::Counts { fill } => fill.unwrap_or(0),
-        Kind::Values => 0,
-    };
+    let missing = g.node(plane).spec().kind.missing_bits();
     g.add(Within { area: area.clone(), missing }, &[plane])
 }
 

@@ -11,7 +11,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use crate::error::Result;
 use crate::graph::Placed;
 use crate::grid::Window;
-use crate::tile::{Cells, Kind, Tile, block_window, blocks_of, blocks_under};
+use crate::tile::{Kind, Tile, block_window, blocks_of, blocks_under};
 
 /// Counts that all sources share.
 #[derive(Debug, Default)]
@@ -73,7 +73,7 @@ impl Feed {
     pub(crate) fn read(&self, out: &mut Tile, tally: &Tally) -> Result<()> {
         let source = &self.placed.source;
         if !self.placed.extent().contains(&out.window) {
-            source.spec().kind.fill_missing(&mut out.cells);
+            source.spec().kind.fill_missing(out.window, out);
         }
         let alone =
             |b: u32| self.readers[b as usize].load(Ordering::Relaxed) == 1 && !lock(&self.kept).contains_key(&b);
@@ -102,11 +102,7 @@ impl Feed {
         let whole = block_window(&source.spec().grid, source.block(), b).moved(*col, *row);
         // what lies beside an area is never asked for
         let window = whole.intersect(&self.wanted).unwrap_or(whole);
-        let cells = match source.spec().kind {
-            Kind::Values => Cells::Values(vec![0.0; window.len()]),
-            Kind::Counts { .. } | Kind::Flags { .. } => Cells::Bits(vec![0; window.len()]),
-        };
-        let mut tile = Tile { window, cells };
+        let mut tile = Tile { window, cells: source.spec().kind.missing(window.len()) };
         self.decode(b, &mut tile, tally)?;
         let (tile, bytes) = (Arc::new(tile), window.len() as i64 * source.spec().kind.cell_bytes() as i64);
         if tally.room.fetch_sub(bytes, Ordering::Relaxed) >= bytes {

@@ -113,8 +113,16 @@ impl Kind {
         }
     }
 
+    /// So many cells of which nothing is known.
+    pub fn missing(self, cells: usize) -> Cells {
+        match self {
+            Kind::Values => Cells::Values(vec![f32::NAN; cells]),
+            Kind::Counts { .. } | Kind::Flags { .. } => Cells::Bits(vec![self.missing_bits(); cells]),
+        }
+    }
+
     /// Fills those cells of a tile that lie in `part` with what lies where there is no plane.
-    pub fn fill_part(self, part: Window, tile: &mut Tile) {
+    pub fn fill_missing(self, part: Window, tile: &mut Tile) {
         for row in part.row..part.end_row() {
             let range = tile.row_range(&part, row);
             match &mut tile.cells {
@@ -130,14 +138,6 @@ impl Kind {
             Kind::Values => 0,
             Kind::Counts { fill } => fill.unwrap_or(0),
             Kind::Flags { outside } => outside,
-        }
-    }
-
-    /// Fills cells with what lies where there is no plane.
-    pub fn fill_missing(self, cells: &mut Cells) {
-        match cells {
-            Cells::Values(v) => v.fill(f32::NAN),
-            Cells::Bits(v) => v.fill(self.missing_bits()),
         }
     }
 }
@@ -222,12 +222,7 @@ pub fn blocks_under(grid: &Grid, block: BlockShape, window: Window) -> impl Iter
 /// Where a block cannot be read.
 pub fn read_window(source: &dyn PlaneSource, window: Window) -> Result<Tile> {
     let spec = source.spec();
-    let mut cells = match spec.kind {
-        Kind::Values => Cells::Values(vec![0.0; window.len()]),
-        Kind::Counts { .. } | Kind::Flags { .. } => Cells::Bits(vec![0; window.len()]),
-    };
-    spec.kind.fill_missing(&mut cells);
-    let mut tile = Tile { window, cells };
+    let mut tile = Tile { window, cells: spec.kind.missing(window.len()) };
     blocks_under(&spec.grid, source.block(), window).try_for_each(|b| source.read_block(b, &mut tile))?;
     Ok(tile)
 }

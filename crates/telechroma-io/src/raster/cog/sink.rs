@@ -98,12 +98,7 @@ impl CogOptions {
 
     /// A window of cells of which nothing is known.
     fn blank(&self, window: Window) -> Tile {
-        let mut cells = match self.kind {
-            Kind::Values => Cells::Values(vec![0.0; window.len()]),
-            Kind::Counts { .. } | Kind::Flags { .. } => Cells::Bits(vec![0; window.len()]),
-        };
-        self.kind.fill_missing(&mut cells);
-        Tile { window, cells }
+        Tile { window, cells: self.kind.missing(window.len()) }
     }
 
     /// The cells of a block that the raster has.

@@ -84,7 +84,7 @@ impl PlaneSource for TiffPlane {
         let (from, end) = ((part.row - there.row) as u32, (part.end_row() - there.row) as u32);
         let stored = self.tiff.read_samples(self.band, index, from..end, |samples, row| match samples {
             None => {
-                self.spec.kind.fill_part(part, out);
+                self.spec.kind.fill_missing(part, out);
                 Ok(())
             }
             Some(samples) => {
