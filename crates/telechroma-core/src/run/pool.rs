@@ -22,8 +22,8 @@ impl Pool {
     pub(crate) fn cells(&mut self, kind: Kind, len: usize) -> Cells {
         match kind {
             Kind::Values => {
-                let mut v = self.values.pop().unwrap_or_default();
-                v.resize(len, f32::NAN);
+                let mut v = self.values.pop().unwrap_or_else(|| vec![0.0; len]);
+                v.resize(len, 0.0);
                 Cells::Values(v)
             }
             Kind::Counts { .. } | Kind::Flags { .. } => {

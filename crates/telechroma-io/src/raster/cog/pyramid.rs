@@ -50,7 +50,7 @@ pub(super) fn halve(block: &View, kind: Kind, means: bool, spare: &Spare) -> Cel
         (Rows::Values(mut rows), room) => {
             let mut out = match room {
                 Some(Cells::Values(out)) => out,
-                _ => vec![f32::NAN; half * half],
+                _ => vec![0.0; half * half],
             };
             for (r, out) in (0..side).step_by(2).zip(out.chunks_exact_mut(half)) {
                 let (upper, lower) = rows.two(r);

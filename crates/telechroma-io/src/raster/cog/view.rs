@@ -112,11 +112,10 @@ impl<T: Copy> RowsOf<'_, T> {
             return;
         }
         let room = &mut self.filled[row % 2];
-        room.fill(self.blank);
+        let end = if right.is_empty() { side } else { half };
         room[..left.len()].copy_from_slice(left);
-        if !right.is_empty() {
-            room[half..].copy_from_slice(right);
-        }
+        room[left.len()..end].fill(self.blank);
+        room[end..].copy_from_slice(right);
     }
 
     fn filled(&self, row: usize) -> &[T] {
