@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use telechroma_core::graph::{Graph, NodeId};
-use telechroma_core::run::{Plan, RunReport, Sink, run};
+use telechroma_core::run::{Note, Observer, Plan, RunReport, Sink, run};
 use telechroma_core::tile::Kind;
 use telechroma_io::publish::Publisher;
 use telechroma_io::raster::cog::{CogEncoder, CogOptions, Packing};
@@ -72,6 +72,14 @@ pub fn write_raster(
         let sinks = vec![Sink { groups, prepare: &encoder, absorb: &mut file }];
         let plan = Plan::new(graph, &sinks, ctx.budget)?;
         let report = run(&plan, sinks, &ctx.progress)?;
+        if file.lost() > 0 {
+            let text = format!(
+                "{}: {} values do not fit its type: those out of range are stored as the nearest it holds, those equal to the number for missing are missing",
+                out.display(),
+                file.lost()
+            );
+            ctx.progress.note(Note::Layer(text));
+        }
         file.finish(ctx.budget.threads)?;
         Ok(report)
     })

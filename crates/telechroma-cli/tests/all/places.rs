@@ -179,6 +179,16 @@ fn assembled_bands_are_those_of_the_inputs_bit_for_bit() {
     );
     p.ok(&[&["assemble", "red=b4.tif", "--type", "uint16", "--missing", "65535", "--out", "u.tif"], &clip[..]].concat());
     assert_eq!(values(&at("u.tif"), 0), values(&at("clip.tif"), 0));
+    // what a type cannot hold is said: 59 columns above 255, one cell that is the number for missing
+    for compress in ["deflate", "none"] {
+        let out = format!("narrow_{compress}.tif");
+        let asked = ["--type", "uint8", "--missing", "3", "--compress", compress, "--out", &out];
+        let said = p.ok(&[&["assemble", "red=b4.tif"], &asked[..]].concat()).err;
+        assert!(said.contains("2951 values do not fit"), "{said}");
+        let got = values(&at(&out), 0);
+        assert!(got[3 * 60].is_nan() && got[60] == 1.0 && got[61] == 255.0, "{compress}");
+    }
+    assert!(!p.ok(&["assemble", "red=b4.tif", "--out", "same.tif"]).err.contains("do not fit"));
     // packed with a scale: read back to the nearest step
     p.ok(&["assemble", "n.tif", "--pack", "i16", "--out", "packed.tif"]);
     let shown = json(&p, &["inspect", "packed.tif", "n.tif"]);

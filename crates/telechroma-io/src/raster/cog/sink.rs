@@ -66,6 +66,7 @@ pub struct CogFile {
     levels: Vec<Level>,
     spare: Spare,
     blocks: Blocks,
+    lost: u64,
     /// Blocks of full resolution (band, number) not yet whole, with the number of cells still missing.
     open: BTreeMap<(u32, u32), (Tile, usize)>,
     /// Blocks of the first overview not yet whole.
@@ -80,7 +81,7 @@ const HELD: usize = 2;
 
 enum Piece {
     /// A whole tile, packed, with its half.
-    Packed { tile: u32, bytes: Vec<u8>, half: Option<Cells> },
+    Packed { tile: u32, bytes: Vec<u8>, lost: u64, half: Option<Cells> },
     /// Some cells of a tile.
     Cells { tile: u32, part: Tile },
 }
@@ -120,6 +121,7 @@ impl CogEncoder {
             levels: levels.clone(),
             spare: spare.clone(),
             blocks: Blocks::new(path),
+            lost: 0,
             open: BTreeMap::new(),
             quarters: BTreeMap::new(),
             waiting: BTreeMap::new(),
@@ -141,7 +143,8 @@ impl Prepare for CogEncoder {
                 pieces.push(if part == there {
                     let block = View::Tile(planes.get(0), part);
                     let half = (self.levels.len() > 1).then(|| self.options.half(&block, &self.spare));
-                    Piece::Packed { tile, bytes: pack(&block, &self.options, &self.spare), half }
+                    let (bytes, lost) = pack(&block, &self.options, &self.spare);
+                    Piece::Packed { tile, bytes, lost, half }
                 } else {
                     let mut some = self.options.blank(part);
                     planes.get(0).iter().for_each(|t| some.copy_from(t, part));
@@ -233,7 +236,11 @@ impl CogFile {
     }
 
     fn whole(&mut self, (level, band, tile): Key, block: &View) -> Result<()> {
-        self.put(level, band, tile, pack(block, &self.options, &self.spare))?;
+        let (bytes, lost) = pack(block, &self.options, &self.spare);
+        self.put(level, band, tile, bytes)?;
+        if level == 0 {
+            self.lost += lost;
+        }
         if level + 1 < self.levels.len() {
             self.rise(level, band, tile, self.options.half(block, &self.spare))?;
         }
@@ -242,7 +249,8 @@ impl CogFile {
 
     fn piece(&mut self, band: u32, piece: Piece) -> Result<()> {
         match piece {
-            Piece::Packed { tile, bytes, half } => {
+            Piece::Packed { tile, bytes, lost, half } => {
+                self.lost += lost;
                 self.put(0, band, tile, bytes)?;
                 half.map_or(Ok(()), |h| self.rise(0, band, tile, h))
             }
@@ -260,6 +268,12 @@ impl CogFile {
                 }
             }
         }
+    }
+
+    /// Values that the raster's numbers cannot hold: those out of range are stored as the nearest it holds, those that
+    /// are the number for missing are missing now.
+    pub fn lost(&self) -> u64 {
+        self.lost
     }
 
     /// Completes the file, with so many threads.
