@@ -177,7 +177,7 @@ pub trait PlaneSource: Debug + Send + Sync {
     /// Whatever the storage says, with its place.
     fn read_block(&self, index: u32, out: &mut Tile) -> Result<()>;
 
-    /// True where a part of a block costs no more than its own rows: such a block is read by parts, never kept.
+    /// True where a part of a block costs little more than its own cells: such a block is read by parts, never kept.
     fn in_parts(&self) -> bool {
         false
     }

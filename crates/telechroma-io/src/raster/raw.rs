@@ -6,6 +6,7 @@ use std::sync::Arc;
 use telechroma_core::grid::{Grid, Window};
 use telechroma_core::tile::{BlockShape, PlaneSource, PlaneSpec, Tile, block_window};
 
+use super::WIDEST_IN_PARTS;
 use super::samples::{Laid, Reading, SampleFormat, Samples};
 use crate::bytes::ByteRange;
 use crate::error::{Error, Result};
@@ -196,7 +197,7 @@ impl PlaneSource for RawPlane {
     }
 
     fn in_parts(&self) -> bool {
-        true
+        self.layout.cols <= WIDEST_IN_PARTS
     }
 
     fn name(&self) -> String {

@@ -8,6 +8,7 @@ use telechroma_core::tile::{BlockShape, Cells, PlaneSource, PlaneSpec, Tile, blo
 
 use super::Tiff;
 use crate::error::{Error, Result};
+use crate::raster::WIDEST_IN_PARTS;
 use crate::raster::samples::{Laid, Reading};
 
 /// A band of a file.
@@ -98,7 +99,7 @@ impl PlaneSource for TiffPlane {
     }
 
     fn in_parts(&self) -> bool {
-        self.tiff.rows_alone()
+        self.tiff.rows_alone() && self.tiff.header.block_cols <= WIDEST_IN_PARTS
     }
 
     fn name(&self) -> String {
