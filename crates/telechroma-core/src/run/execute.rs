@@ -203,9 +203,8 @@ impl<'a> Job<'a> {
                         *group += 1;
                     }
                 }
-                match end {
-                    Some(end) => break end?,
-                    None => continue,
+                if let Some(end) = end {
+                    break end?;
                 }
             }
             if observer.cancelled() {

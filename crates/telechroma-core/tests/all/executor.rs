@@ -1,4 +1,4 @@
-//! What the executor does when something goes wrong: the first error in tile order, no hanging, no lost panic.
+//! The executor: parts in order; the first error in tile order, no hanging, no lost panic when something goes wrong.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -204,4 +204,55 @@ fn what_no_sink_wants_is_not_decoded() {
     let plan = Plan::with_tiles(g, &sinks, Budget { threads: 2, bytes: 1 << 30 }, 16, 16).unwrap();
     let report = run(&plan, sinks, &Silent).unwrap();
     assert_eq!((report.blocks, report.decoded), (64, 32));
+}
+
+/// Takes a plane from the one before it, as it is.
+#[derive(Debug)]
+struct Same;
+
+impl Op for Same {
+    fn output(&self, inputs: &[&PlaneSpec]) -> Result<(Kind, Unit)> {
+        Ok((inputs[0].kind, inputs[0].unit))
+    }
+    fn compute(&self, inputs: &Inputs, out: &mut Tile) -> Result<()> {
+        let window = out.window;
+        out.copy_from(inputs.tile(0), window);
+        Ok(())
+    }
+    fn step(&self) -> &'static str {
+        "same"
+    }
+}
+
+/// The groups in the order in which they are merged.
+#[derive(Default)]
+struct Groups(Vec<(i64, usize)>);
+
+impl Absorb for Groups {
+    fn absorb(&mut self, group: usize, part: Part) -> Result<()> {
+        self.0.push((part.downcast::<Window>().unwrap().col, group));
+        Ok(())
+    }
+}
+
+/// A group whose planes are there before those of the group ahead of it waits, whatever tile and thread.
+#[test]
+fn groups_are_merged_in_order_though_they_are_done_in_another() {
+    for threads in [1, 2, 5] {
+        let (mut g, source) = sound();
+        let later = g.add(Same, &[source]).unwrap();
+        let latest = g.add(Same, &[later]).unwrap();
+        let (mut one, mut two) = (Groups::default(), Groups::default());
+        let sinks = vec![
+            Sink { groups: vec![vec![latest], vec![later, source], vec![source]], prepare: &Count, absorb: &mut one },
+            Sink { groups: vec![vec![source], vec![latest]], prepare: &Count, absorb: &mut two },
+        ];
+        let plan = Plan::with_tiles(g, &sinks, Budget { threads, bytes: 1 << 30 }, 8, SIDE).unwrap();
+        run(&plan, sinks, &Silent).unwrap();
+        for (got, groups) in [(one, 3), (two, 2)] {
+            let tiles = i64::from(SIDE / 8);
+            let want = (0..tiles).flat_map(|t| (0..groups).map(move |group| (8 * t, group)));
+            assert_eq!(got.0, want.collect::<Vec<_>>(), "{threads} threads");
+        }
+    }
 }

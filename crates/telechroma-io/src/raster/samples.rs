@@ -376,7 +376,44 @@ fn values(samples: Samples, first: usize, step: usize, out: &mut [f32], f: impl 
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
+
+    proptest! {
+        /// The short way gives the bits that the way by wide numbers gives, whatever is declared missing.
+        #[test]
+        fn plain_samples_become_the_values_they_are(
+            numbers in proptest::collection::vec(any::<u16>(), 1..200), step in 1usize..4, first in 0usize..5,
+            nodata in proptest::option::of(prop_oneof![
+                3 => (-3i32..300).prop_map(f64::from), 1 => Just(65_535.0), 1 => Just(0.5), 1 => Just(-1e9), 1 => Just(f64::NAN),
+                1 => Just(-9999.0), 1 => Just(f64::from(-3.4e38f32)), 1 => Just(1e300),
+            ]),
+        ) {
+            // few different numbers, so that some are missing
+            let numbers: Vec<u16> = numbers.iter().map(|n| if n % 3 == 0 { n % 300 } else { *n }).collect();
+            let floats: Vec<f32> = numbers.iter().map(|n| match n % 11 {
+                0 => f32::INFINITY,
+                1 => f32::NAN,
+                2 => -3.4e38,
+                _ => f32::from(*n as i16),
+            }).collect();
+            let (bytes, signed): (Vec<u8>, Vec<i16>) = numbers.iter().map(|n| (*n as u8, *n as i16)).unzip();
+            let signed_bytes: Vec<i8> = bytes.iter().map(|b| *b as i8).collect();
+            let all = [
+                Samples::U8(&bytes), Samples::I8(&signed_bytes), Samples::U16(&numbers), Samples::I16(&signed),
+                Samples::F32(&floats),
+            ];
+            let n = numbers.len().saturating_sub(first).div_ceil(step);
+            for samples in all {
+                let (mut short, mut wide) = (vec![7.0; n], vec![7.0; n]);
+                plain(samples, nodata, first, step, &mut short).unwrap();
+                values(samples, first, step, &mut wide, |v| if nodata == Some(v) { f64::NAN } else { v }).unwrap();
+                let bits = |v: &[f32]| v.iter().map(|v| v.to_bits()).collect::<Vec<_>>();
+                prop_assert_eq!(bits(&short), bits(&wide), "{:?}", samples);
+            }
+        }
+    }
 
     /// Scale and offset of an example of coded numbers, however it names them.
     fn coding(inputs: &serde_json::Value) -> Coding {

@@ -1,4 +1,4 @@
-//! Where packed blocks go: a spool until all sizes are known, or straight to their places where all have one size.
+//! Where blocks go: a spool until all sizes are known, or straight to their places where all have one size.
 
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -29,9 +29,8 @@ pub(super) struct Blocks {
 /// The final file, its header written.
 struct Plain {
     file: File,
-    /// Where the first block of each level lies.
-    starts: Vec<u64>,
-    size: u64,
+    /// Where each block lies.
+    places: BTreeMap<Key, u64>,
 }
 
 impl Blocks {
@@ -80,9 +79,8 @@ impl Blocks {
             Some(plain) => plain,
             none => none.insert(Plain::create(&self.path, options, levels, bytes.len() as u64).map_err(io)?),
         };
-        let (level, band, tile) = key;
-        let number = u64::from(band) * u64::from(levels[level].tiles()) + u64::from(tile);
-        plain.file.seek(SeekFrom::Start(plain.starts[level] + number * plain.size)).map_err(io)?;
+        let Some(place) = plain.places.get(&key) else { unreachable!("the layout has every block of the raster") };
+        plain.file.seek(SeekFrom::Start(*place)).map_err(io)?;
         plain.file.write_all(bytes).map_err(io)
     }
 
@@ -135,16 +133,12 @@ impl Blocks {
 
 impl Plain {
     fn create(path: &Path, options: &CogOptions, levels: &[Level], size: u64) -> std::io::Result<Plain> {
-        let header = header::layout(options, levels, |_, _, _| size).header;
-        let mut starts = vec![0; levels.len()];
-        let mut at = header.len() as u64;
-        for (start, level) in starts.iter_mut().zip(levels).rev() {
-            *start = at;
-            at += u64::from(options.bands) * u64::from(level.tiles()) * size;
-        }
+        let layout = header::layout(options, levels, |_, _, _| size);
+        let first = layout.header.len() as u64;
+        let places = layout.order.into_iter().zip(0..).map(|(key, n): (Key, u64)| (key, first + n * size)).collect();
         let mut file = File::create(path)?;
-        file.write_all(&header)?;
-        Ok(Plain { file, starts, size })
+        file.write_all(&layout.header)?;
+        Ok(Plain { file, places })
     }
 }
 

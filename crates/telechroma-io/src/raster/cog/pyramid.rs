@@ -111,3 +111,53 @@ impl<T: Copy> wide::Loop for Firsts<'_, T> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+    use telechroma_core::grid::Window;
+    use telechroma_core::tile::Tile;
+
+    use super::*;
+
+    /// The mean of the known ones of four cells, as it is defined.
+    fn mean(four: [f32; 4]) -> f32 {
+        let known: Vec<f64> = four.iter().filter(|v| !v.is_nan()).map(|v| f64::from(*v)).collect();
+        if known.is_empty() { f32::NAN } else { (known.iter().sum::<f64>() / known.len() as f64) as f32 }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(24))]
+
+        /// Halved by vectors to the same bits as cell by cell, out of whole blocks and narrow ones, in fresh and used room.
+        #[test]
+        fn halved_as_defined(
+            cols in prop_oneof![Just(SIDE), 1u32..SIDE], rows in 1u32..9, means in any::<bool>(), used in any::<bool>(),
+            some in proptest::collection::vec(
+                prop_oneof![5 => -3.0f32..3.0, 2 => Just(f32::NAN), 1 => Just(-0.0f32), 1 => Just(0.0f32)], 1..97),
+        ) {
+            let (side, half) = (SIDE as usize, SIDE as usize / 2);
+            let window = Window::new(0, 0, cols, rows);
+            let cells: Vec<f32> = (0..window.len()).map(|i| some[(i * 31 + i / 7) % some.len()]).collect();
+            let at = |c: usize, r: usize| {
+                if c < cols as usize && r < rows as usize { cells[r * cols as usize + c] } else { f32::NAN }
+            };
+            let tile = Tile { window, cells: Cells::Values(cells.clone()) };
+            let spare = Spare::default();
+            if used {
+                spare.give_half(Cells::Values(vec![77.0; half * half]));
+            }
+            let halved = halve(&View::Tile(Some(&tile), window), Kind::Values, means, &spare);
+            let Cells::Values(got) = halved else { panic!("values") };
+            for (i, got) in got.iter().enumerate() {
+                let (c, r) = (2 * (i % half), 2 * (i / half));
+                let want = match means {
+                    true => mean([at(c, r), at(c + 1, r), at(c, r + 1), at(c + 1, r + 1)]),
+                    false => at(c, r),
+                };
+                prop_assert!(got.to_bits() == want.to_bits() || got.is_nan() && want.is_nan(), "{} {}: {} {}", c, r, got, want);
+            }
+            prop_assert_eq!(got.len(), side * side / 4);
+        }
+    }
+}

@@ -159,7 +159,8 @@ impl Prepare for CogEncoder {
         let (cell, bands) = (self.options.kind.cell_bytes(), u64::from(self.options.bands));
         let one = u64::from(SIDE * SIDE) * cell;
         // packed noisy tiles take three quarters of their size, and each brings its half
-        let flying = in_flight as u64 * bands * tile.len() as u64 * cell;
+        let plain = if self.options.packed { 0 } else { tile.len() as u64 * cell / 4 };
+        let flying = in_flight as u64 * bands * (tile.len() as u64 * cell + plain);
         let wide = tile.cols < SIDE
             || tile.rows < SIDE
             || !tile.cols.is_multiple_of(SIDE) && u64::from(tile.cols) == u64::from(self.options.grid.cols);
