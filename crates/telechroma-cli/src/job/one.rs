@@ -74,7 +74,7 @@ pub fn write_raster(
         let report = run(&plan, sinks, &ctx.progress)?;
         if file.lost() > 0 {
             let text = format!(
-                "{}: {} values do not fit its type: those out of range are stored as the nearest it holds, those equal to the number for missing are missing",
+                "{}: {} values do not fit its type: those out of range are stored as the nearest it holds, those that become the number for missing are missing",
                 out.display(),
                 file.lost()
             );
