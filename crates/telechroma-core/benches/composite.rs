@@ -23,7 +23,7 @@ fn noise(key: u64, i: u64) -> u64 {
 }
 
 /// How the cells of a scene are clouded: not at all, half of them in runs of 128, or half of them by themselves.
-const SKIES: [(&str, Option<u64>); 3] = [("clear", None), ("half in blobs", Some(128)), ("half in specks", Some(1))];
+const SKIES: [(&str, Option<u64>); 3] = [("clear", None), ("blobs", Some(128)), ("specks", Some(1))];
 
 /// How much the gain of each date differs from the one before: one calibration for all, as of surface reflectance, or
 /// one for each, as of the top of the atmosphere, where the sun's height counts.
@@ -81,55 +81,67 @@ fn of_rule(rule: BandRule, tile: (u32, u32), dates: u64, own: f64, run: Option<u
     best(window, || compute(&op, clear.iter().chain(&counts).collect(), &mut out))
 }
 
-/// All bands of the look nearest to all others.
-fn medoid(bands: u64, tile: (u32, u32), dates: u64, own: f64, run: Option<u64>) -> f64 {
+/// All bands of the look nearest to all others, and their medians: the same planes, from as far.
+fn medoid_and_medians(bands: u64, tile: (u32, u32), dates: u64, own: f64, run: Option<u64>) -> (f64, f64) {
     let stacks: Vec<Stack> = (0..bands).map(|b| stack(tile, dates, b, run)).collect();
     let (window, clear) = (stacks[0].window, &stacks[0].clear);
-    let samples = (0..dates).map(|k| (0..bands).map(|_| sample(own, k)).collect()).collect();
-    let choose = Choose { choice: Choice::Medoid, samples, measured: (0..bands as usize).collect(), at_least: 1 };
-    let chosen = Chosen { samples: (0..dates).map(|k| sample(own, k)).collect(), unit: Unit::Reflectance };
+    let samples = || (0..dates).map(|k| sample(own, k)).collect();
+    let of_all = (0..dates).map(|k| (0..bands).map(|_| sample(own, k)).collect()).collect();
+    let choose =
+        Choose { choice: Choice::Medoid, samples: of_all, measured: (0..bands as usize).collect(), at_least: 1 };
+    let chosen = Chosen { samples: samples(), unit: Unit::Reflectance };
+    let median = Composite::new(BandRule::Median, samples(), Unit::Reflectance, 1);
     let mut choices = Tile { window, cells: Cells::Bits(vec![0; window.len()]) };
     let mut out = values(window);
-    best(window, || {
+    let medoid = best(window, || {
         let planes = (0..dates as usize).flat_map(|k| stacks.iter().map(move |s| &s.counts[k]));
         compute(&choose, clear.iter().chain(planes).collect(), &mut choices);
         for stack in &stacks {
             compute(&chosen, std::iter::once(&choices).chain(&stack.counts).collect(), &mut out);
         }
-    })
+    });
+    let medians = best(window, || {
+        for stack in &stacks {
+            compute(&median, clear.iter().chain(&stack.counts).collect(), &mut out);
+        }
+    });
+    (medoid, medians)
+}
+
+/// Of these those that are named on the command line, or all if none is.
+fn asked<T: Copy>(all: &[(&str, T)]) -> Vec<T> {
+    let named: Vec<String> = std::env::args().skip(1).collect();
+    let is_named = |name: &str| named.iter().any(|n| n == name);
+    let none = !all.iter().any(|(name, _)| is_named(name));
+    all.iter().filter(|(name, _)| none || is_named(name)).map(|(_, one)| *one).collect()
 }
 
 fn main() {
-    let rules = [
-        ("median", BandRule::Median),
-        ("p25", BandRule::Percentile(25.0)),
-        ("spread", BandRule::Spread),
-        ("mean", BandRule::Mean),
-        ("max", BandRule::Max),
-    ];
-    // rules may be named: cargo bench --bench composite -- median
-    let asked: Vec<String> = std::env::args().skip(1).filter(|a| !a.starts_with('-')).collect();
-    let is_asked = |name: &str| asked.is_empty() || asked.iter().any(|a| a == name);
+    // cargo bench --bench composite -- median medoid clear 12 24
+    let rules = asked(&[
+        ("median", ("median", Some(BandRule::Median))),
+        ("p25", ("p25", Some(BandRule::Percentile(25.0)))),
+        ("spread", ("spread", Some(BandRule::Spread))),
+        ("mean", ("mean", Some(BandRule::Mean))),
+        ("max", ("max", Some(BandRule::Max))),
+        ("medoid", ("medoid", None)),
+    ]);
+    let skies = asked(&SKIES.map(|sky| (sky.0, sky)));
+    let dates = asked(&[("12", 12), ("24", 24), ("48", 48), ("64", 64)]);
+    let settings = TILES.into_iter().flat_map(|t| LINES.map(|l| (t, l)));
+    let settings: Vec<_> = settings.flat_map(|s| dates.iter().map(move |d| (s, *d))).collect();
     println!("nanoseconds a cell, one thread");
-    for (name, rule) in rules.into_iter().filter(|(name, _)| is_asked(name)) {
-        for ((tile, cols, rows), (lines, own)) in TILES.into_iter().flat_map(|t| LINES.map(|l| (t, l))) {
-            for dates in [12, 24, 48, 64] {
-                let cost = SKIES.map(|(sky, run)| format!("{sky} {:.1}", of_rule(rule, (cols, rows), dates, own, run)));
-                println!("{name:<7} {tile}, {lines:<9}, {dates} dates: {}", cost.join(", "));
-            }
-        }
-    }
-    if is_asked("medoid") {
-        let (tile, cols, rows) = TILES[0];
-        for (lines, own) in LINES {
-            for dates in [12, 24, 48, 64] {
-                let cost = SKIES.map(|(sky, run)| {
-                    let medians = BANDS as f64 * of_rule(BandRule::Median, (cols, rows), dates, own, run);
-                    let medoid = medoid(BANDS, (cols, rows), dates, own, run);
-                    format!("{sky} {medoid:.0} = {:.1} x", medoid / medians)
-                });
-                println!("medoid of {BANDS} bands {tile}, {lines:<9}, {dates} dates: {} the medians", cost.join(", "));
-            }
+    for (name, rule) in rules {
+        for (((tile, cols, rows), (lines, own)), dates) in &settings {
+            let cost = skies.iter().map(|(sky, run)| match rule {
+                Some(rule) => format!("{sky} {:.1}", of_rule(rule, (*cols, *rows), *dates, *own, *run)),
+                None => {
+                    let (medoid, medians) = medoid_and_medians(BANDS, (*cols, *rows), *dates, *own, *run);
+                    format!("{sky} {medoid:.0} = {:.1} x {BANDS} medians' {medians:.0}", medoid / medians)
+                }
+            });
+            let cost: Vec<String> = cost.collect();
+            println!("{name:<7} {tile:<9} {lines:<9} {dates} dates: {}", cost.join(", "));
         }
     }
 }

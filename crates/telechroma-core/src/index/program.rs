@@ -158,7 +158,7 @@ struct ProgramRow<'a> {
 
 impl wide::Loop for ProgramRow<'_> {
     #[inline(always)]
-    fn run(self) {
+    fn run(self, _: impl wide::Instructions) {
         let ProgramRow { program: Program { steps, .. }, inputs, out, work } = self;
         work.registers.resize(steps.len(), [0.0; LANES]);
         for (n, step) in steps.iter().enumerate() {

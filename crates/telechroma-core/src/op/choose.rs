@@ -7,7 +7,7 @@ use super::Clear;
 use super::calibrate::Rule;
 use super::lanes::{LANES, Lanes, Lit, Row, Usable};
 use super::medoid::{Looks, PART};
-use super::sample::{AHEAD, Plane, Sample, clear_lanes};
+use super::sample::{AHEAD, Plane, Sample, clear_lanes, of_lanes};
 use crate::error::{Error, Result};
 use crate::graph::{Absence, Inputs, Op, bits_row, values_row};
 use crate::physics::Line;
@@ -103,28 +103,28 @@ impl Work {
         Work { parts: std::array::from_fn(|_| Looks::new(looks, bands)), values: Row::all(0.0) }
     }
 
-    /// Takes the values of a look in a band as the `at`th.
-    #[inline(always)]
-    fn take(&mut self, at: usize) {
-        let Work { parts, values } = self;
-        for (part, values) in parts.iter_mut().zip(values.as_chunks::<PART>().0) {
-            part.take(at, values);
-        }
-    }
-
+    /// Where the `k`th look may be used.
     #[inline(always)]
     fn mark(&mut self, k: usize, usable: &Usable) {
         for (part, usable) in self.parts.iter_mut().zip(usable.as_chunks::<PART>().0) {
             part.mark(k, usable);
         }
     }
+
+    /// Takes the values of the `k`th look in a band.
+    #[inline(always)]
+    fn take(&mut self, with: impl wide::Instructions, k: usize, band: usize) {
+        let Work { parts, values } = self;
+        for (part, values) in parts.iter_mut().zip(values.as_chunks::<PART>().0) {
+            part.take(with, k, band, values);
+        }
+    }
 }
 
 impl wide::Loop for ChooseRow<'_, '_> {
     #[inline(always)]
-    fn run(self) {
+    fn run(self, with: impl wide::Instructions) {
         let ChooseRow { op, looks, work, cells } = self;
-        let bands = op.measured.len();
         for (chunk, cells) in cells.chunks_mut(LANES).enumerate() {
             let (at, n) = (chunk * LANES, cells.len());
             let (mut k, mut seen) = (0, Usable::all(0));
@@ -148,11 +148,11 @@ impl wide::Loop for ChooseRow<'_, '_> {
                 usable.count(&mut seen);
                 match (op.choice, look.score) {
                     (Choice::Medoid, _) => {
-                        for (b, i) in op.measured.iter().enumerate() {
-                            look.planes[*i].values(at, n, &mut work.values);
-                            work.take(k * bands + b);
-                        }
                         work.mark(k, &usable);
+                        for (band, i) in op.measured.iter().enumerate() {
+                            look.planes[*i].values(at, n, &mut work.values);
+                            work.take(with, k, band);
+                        }
                         numbers[k] = look.number;
                         k += 1;
                     }
@@ -177,7 +177,7 @@ impl wide::Loop for ChooseRow<'_, '_> {
             }
             if op.choice == Choice::Medoid {
                 for (part, chosen) in work.parts.iter_mut().zip(chosen.as_chunks_mut::<PART>().0) {
-                    *chosen = part.medoid(&numbers[..k]);
+                    *chosen = part.medoid(with, &numbers[..k]);
                 }
             }
             for ((c, chosen), s) in cells.iter_mut().zip(*chosen).zip(*seen) {
@@ -287,8 +287,8 @@ impl Op for Chosen {
             let planes: Vec<Option<Plane>> =
                 self.samples.iter().zip(1..).map(|(s, n)| Some(s.row(inputs.get(n)?, &window, row))).collect();
             let cells = &mut out.values_mut()[at];
-            match &counted(&planes) {
-                Some(counts) => wide::run(CountsRow { counts, chosen, cells }),
+            match counted(&planes) {
+                Some(counted) => wide::run(CountsRow { counted: &counted, chosen, cells }),
                 None => wide::run(ChosenRow { planes: &planes, chosen, cells }),
             }
         }
@@ -300,46 +300,87 @@ impl Op for Chosen {
     }
 }
 
-/// A row of counts with their line.
-#[derive(Clone, Copy)]
-struct Counts<'a> {
-    row: &'a [u16],
-    line: Line,
+/// Rows of counts.
+struct Counted<'a> {
+    /// By look.
+    rows: Vec<Option<&'a [u16]>>,
+    /// By number: look 0 is none.
+    lines: Vec<Line>,
+    /// The line, where all looks share it.
+    shared: Option<Line>,
 }
 
-/// By number of the look the counts of each, from those of none on; where they are counts, all of them.
-fn counted<'a>(planes: &[Option<Plane<'a>>]) -> Option<Vec<Counts<'a>>> {
-    let none = Counts { row: &[], line: Line { gain: 0.0, offset: f64::NAN } };
-    let counts = planes.iter().map(|plane| match plane {
-        Some(Plane::Counts { row, rule: Rule::Line(line), .. }) => Some(Counts { row, line: *line }),
-        Some(_) => None,
-        None => Some(none),
-    });
-    std::iter::once(Some(none)).chain(counts).collect()
+/// Where all rows are counts with lines.
+fn counted<'a>(planes: &[Option<Plane<'a>>]) -> Option<Counted<'a>> {
+    let none = Line { gain: 0.0, offset: f64::NAN };
+    let (mut rows, mut lines) = (vec![], vec![none]);
+    for plane in planes {
+        let (row, line) = match plane {
+            Some(Plane::Counts { row, rule: Rule::Line(line), .. }) => (Some(*row), *line),
+            Some(_) => return None,
+            None => (None, none),
+        };
+        rows.push(row);
+        lines.push(line);
+    }
+    let mut given = lines[1..].iter().zip(&rows).filter_map(|(line, row)| row.and(Some(*line)));
+    let shared = given.next().filter(|first| given.all(|line| line == *first));
+    Some(Counted { rows, lines, shared })
 }
 
-/// As [`ChosenRow`], all planes being counts with lines: gathered first, calibrated by vectors.
+/// As [`ChosenRow`], all planes being counts with lines: the counts of each look go where it is chosen, by vectors. That
+/// is quicker than to fetch them cell by cell, even from some dozens of looks.
 struct CountsRow<'a, 'b> {
-    counts: &'a [Counts<'b>],
+    counted: &'a Counted<'b>,
     chosen: &'a [u16],
     cells: &'a mut [f32],
 }
 
 impl wide::Loop for CountsRow<'_, '_> {
     #[inline(always)]
-    fn run(self) {
-        let (mut found, mut gains, mut offsets) = (Lanes::all(0u16), Lanes::all(0f64), Lanes::all(0f64));
-        let none = self.counts[0];
-        for (chunk, (cells, chosen)) in self.cells.chunks_mut(LANES).zip(self.chosen.chunks(LANES)).enumerate() {
-            for (l, number) in chosen.iter().enumerate() {
-                let counts = self.counts.get(usize::from(*number)).unwrap_or(&none);
-                found[l] = counts.row.get(chunk * LANES + l).copied().unwrap_or(0);
-                gains[l] = counts.line.gain;
-                offsets[l] = counts.line.offset;
+    fn run(self, _: impl wide::Instructions) {
+        let CountsRow { counted: Counted { rows, lines, shared }, chosen, cells } = self;
+        let (mut numbers, mut found) = (Lanes::all(0u16), Lanes::all(0u16));
+        for (chunk, (cells, chosen)) in cells.chunks_mut(LANES).zip(chosen.chunks(LANES)).enumerate() {
+            let (at, n) = (chunk * LANES, cells.len());
+            // lanes from n on are of a look that the others have too
+            numbers.fill(chosen[0]);
+            of_lanes(chosen, &mut numbers, |_, number| number);
+            let least = numbers.iter().fold(u16::MAX, |least, n| least.min(*n));
+            let most = numbers.iter().fold(0, |most, n| most.max(*n));
+            let mut given = least > 0;
+            for (number, row) in (1..).zip(rows).take(usize::from(most)).skip(usize::from(least).saturating_sub(1)) {
+                match row {
+                    Some(row) => place(&row[at..at + n], number, &numbers, &mut found),
+                    None => given = false,
+                }
             }
-            let lines = gains.iter().zip(offsets.iter());
-            for (cell, (count, (gain, offset))) in cells.iter_mut().zip(found.iter().zip(lines)) {
-                *cell = (f64::from(*count) * gain + offset) as f32;
+            match shared {
+                Some(line) if given => Rule::Line(*line).row(&found[..n], cells),
+                _ => {
+                    for (cell, (count, number)) in cells.iter_mut().zip(found.iter().zip(chosen)) {
+                        *cell = Rule::Line(lines[usize::from(*number)]).of(*count);
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// Puts a look's counts where its number is chosen.
+#[inline(always)]
+fn place(row: &[u16], number: u16, numbers: &Lanes<u16>, found: &mut Lanes<u16>) {
+    // by bits: of a choice the compiler would make a branch for each cell
+    let place = |found: u16, count: u16, n: u16| found ^ (found ^ count) & if n == number { u16::MAX } else { 0 };
+    match <&[u16; LANES]>::try_from(row) {
+        Ok(row) => {
+            for l in 0..LANES {
+                found[l] = place(found[l], row[l], numbers[l]);
+            }
+        }
+        Err(_) => {
+            for (l, count) in row.iter().enumerate() {
+                found[l] = place(found[l], *count, numbers[l]);
             }
         }
     }
@@ -354,7 +395,7 @@ struct ChosenRow<'a, 'b> {
 
 impl wide::Loop for ChosenRow<'_, '_> {
     #[inline(always)]
-    fn run(self) {
+    fn run(self, _: impl wide::Instructions) {
         let ChosenRow { planes, chosen, cells } = self;
         let plane = |number: u16| usize::from(number).checked_sub(1).and_then(|i| planes.get(i)?.as_ref());
         let mut values = Row::all(0.0);

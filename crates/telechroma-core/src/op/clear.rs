@@ -26,7 +26,7 @@ struct ClearRow<'a> {
 
 impl wide::Loop for ClearRow<'_> {
     #[inline(always)]
-    fn run(self) {
+    fn run(self, _: impl wide::Instructions) {
         for (o, m) in self.cells.iter_mut().zip(self.mask) {
             *o |= if *m == 0 { self.bit } else { 0 };
         }

@@ -221,7 +221,7 @@ trait Rule64 {
 
 impl<R: Rule64> wide::Loop for ComposeRow<'_, '_, R> {
     #[inline(always)]
-    fn run(self) {
+    fn run(self, _: impl wide::Instructions) {
         let ComposeRow { rule, live, shown, at_least, cells } = self;
         let mut result = Row::all(0.0);
         for (chunk, cells) in cells.chunks_mut(LANES).enumerate() {
@@ -466,7 +466,7 @@ struct Shown<'a> {
 
 impl wide::Loop for Shown<'_> {
     #[inline(always)]
-    fn run(self) {
+    fn run(self, _: impl wide::Instructions) {
         let (whole, rest) = self.row.as_chunks::<LANES>();
         for (shown, cells) in self.shown.iter_mut().zip(whole) {
             *shown = cells.iter().fold(0, |any, bits| any | bits);

@@ -57,7 +57,7 @@ struct MarkRow<'a> {
 
 impl wide::Loop for MarkRow<'_> {
     #[inline(always)]
-    fn run(self) {
+    fn run(self, _: impl wide::Instructions) {
         let reason = self.reason;
         let cells = self.cells.iter_mut().zip(self.flags);
         match self.test {

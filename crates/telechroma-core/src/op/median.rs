@@ -258,7 +258,7 @@ mod tests {
 
     impl crate::wide::Loop for Of<'_> {
         #[inline(always)]
-        fn run(self) {
+        fn run(self, _: impl crate::wide::Instructions) {
             let at = self.median.of(self.rows);
             let row = |i: usize| {
                 let mut row = Row::all(f32::NAN);
@@ -303,7 +303,7 @@ mod tests {
             let (mut plain, mut wide) = (Row::all(0.0), Row::all(0.0));
             let of = |rows, out| Of { median: &median, rows, pads: &pads, seen: &seen, out };
             let mut copy = rows.clone();
-            crate::wide::Loop::run(of(&mut copy, &mut plain));
+            crate::wide::Loop::run(of(&mut copy, &mut plain), crate::wide::Baseline);
             crate::wide::run(of(&mut rows, &mut wide));
             let want: Vec<u32> = columns.into_iter().map(|c| plain_median(c).to_bits()).collect();
             prop_assert_eq!(&plain.map(f32::to_bits)[..], &want);

@@ -1,13 +1,19 @@
 //! The medoid of some cells' looks: the look with the least sum of distances to all others.
 //!
-//! Of few looks each meets each. Of many, most are ruled out by a bound. Let `m` be any point, `dⱼ` its distance from look
-//! `j` and `uⱼ` the direction from there, `S = Σdⱼ`, `g = Σuⱼ`, `M = Σuⱼuⱼᵀ`. The distance of a point `m + h` from look `j`
-//! is the length of a vector with `dⱼ + uⱼ·h` along `uⱼ` and `|h|·sin φⱼ` across. Lengths of a sum are at most the sum of
-//! lengths, and a sine is at least its square, so the sum of distances from `m + h` is at least the root of
+//! Of few looks each meets each, with estimated roots where the machine has such; where a second look comes as near as the
+//! estimates may be wrong, the sums of those two are taken exactly.
+//!
+//! Of many looks most are ruled out by a bound. Let `m` be any point, `dⱼ` its distance from look `j` and `uⱼ` the
+//! direction from there, `S = Σdⱼ`, `g = Σuⱼ`, `M = Σuⱼuⱼᵀ`. The distance of a point `m + h` from look `j` is the length of a
+//! vector with `dⱼ + uⱼ·h` along `uⱼ` and `|h|·sin φⱼ` across. Lengths of a sum are at most the sum of lengths, and a sine
+//! is at least its square, so the sum of distances from `m + h` is at least the root of
 //! `(S + g·h)² + (n|h| − hᵀMh/|h|)²`. With `m` near the geometric median few looks have a bound below the least sum found,
-//! two on average where looks scatter to all sides. Sums are then formed of these alone, in the same order: the look is the
-//! same to the bit, whichever way it was found. Where looks lie along a line the bound rules out little, and each meets
-//! each.
+//! two on average where looks scatter to all sides. Sums are then formed of these alone. Where looks lie along a line the
+//! bound rules out little, and each meets each.
+//!
+//! Sums are always formed in the same order: the look is the same to the bit, whichever way it was found.
+
+use crate::wide::{Floats, Instructions};
 
 /// Cells whose distances are taken at once: those of one vector, so that the values of all looks stay in the first-level
 /// cache while each meets each.
@@ -21,11 +27,39 @@ struct Part<T>([T; PART]);
 /// From so many looks on bounds are quicker than all pairs.
 const MANY: usize = 32;
 
-/// Where bounds ruled out too little they are not tried again for so many parts.
-const REST: usize = 16;
+/// What failed for a part is not tried again for so many.
+const REST: u32 = 16;
 
 /// Steps towards the geometric median (Weiszfeld 1937).
 const STEPS: usize = 1;
+
+/// Squares that are estimated by are at least so large, that their inverse roots are numbers.
+const LEAST_SQUARE: f32 = 1e-36;
+
+/// Sums so small may be any: their squares have few digits, and the least square's root adds up.
+const SMALL: f32 = 1e-15;
+
+/// Whether it is time to try something that does not always succeed.
+#[derive(Default)]
+struct Tries {
+    rest: u32,
+}
+
+impl Tries {
+    #[inline(always)]
+    fn due(&mut self) -> bool {
+        let due = self.rest == 0;
+        self.rest = self.rest.saturating_sub(1);
+        due
+    }
+
+    /// What a try gave.
+    #[inline(always)]
+    fn noted<T>(&mut self, found: Option<T>) -> Option<T> {
+        self.rest = if found.is_none() { REST } else { 0 };
+        found
+    }
+}
 
 /// The looks of the cells of one part.
 pub(super) struct Looks {
@@ -36,10 +70,10 @@ pub(super) struct Looks {
     usable: Vec<Part<u32>>,
     /// Sums of distances to the others, or the squares of their bounds.
     sums: Vec<Part<f32>>,
-    /// By band: a look of each cell.
-    own: Vec<Part<f32>>,
-    /// Parts for which bounds are not tried.
-    rest: usize,
+    /// Looks and lanes whose sums are formed.
+    near: Vec<(u32, u32)>,
+    bounds: Tries,
+    estimates: Tries,
 }
 
 impl Looks {
@@ -50,61 +84,58 @@ impl Looks {
             values: zeros(looks * bands),
             usable: vec![Part([0; PART]); looks],
             sums: zeros(looks),
-            own: zeros(bands),
-            rest: 0,
+            near: vec![],
+            bounds: Tries::default(),
+            estimates: Tries::default(),
         }
     }
 
-    /// Takes the values of a look in a band as the `at`th.
-    #[inline(always)]
-    pub(super) fn take(&mut self, at: usize, values: &[f32; PART]) {
-        self.values[at].0 = *values;
-    }
-
-    /// Where the `k`th look, whose values were taken, may be used.
+    /// Where the `k`th look may be used.
     #[inline(always)]
     pub(super) fn mark(&mut self, k: usize, usable: &[u16; PART]) {
         // as wide as the distances they hide
-        let usable = usable.map(|u| i32::from(u as i16) as u32);
-        self.usable[k].0 = usable;
-        if usable.contains(&0) {
-            for value in &mut self.values[k * self.bands..(k + 1) * self.bands] {
-                for (value, usable) in value.0.iter_mut().zip(usable) {
-                    *value = where_usable(*value, usable);
-                }
-            }
-        }
+        self.usable[k].0 = usable.map(|u| i32::from(u as i16) as u32);
+    }
+
+    /// Takes the values of the `k`th look in a band.
+    #[inline(always)]
+    pub(super) fn take(&mut self, with: impl Instructions, k: usize, band: usize, values: &[f32; PART]) {
+        let usable = with.bits(&self.usable[k].0);
+        self.values[k * self.bands + band].0 = with.floats(values).and(usable).numbers();
     }
 
     /// Which of the looks with these numbers has the least sum of distances to the others; 0 where none may be used.
     #[inline(always)]
-    pub(super) fn medoid(&mut self, numbers: &[u16]) -> [u16; PART] {
+    pub(super) fn medoid(&mut self, with: impl Instructions, numbers: &[u16]) -> [u16; PART] {
         // the same loops, made for each number of bands that deliveries have: those whose length is known take a third less
         // time
         match self.bands {
-            1 => self.medoid_of::<1>(numbers),
-            2 => self.medoid_of::<2>(numbers),
-            3 => self.medoid_of::<3>(numbers),
-            4 => self.medoid_of::<4>(numbers),
-            5 => self.medoid_of::<5>(numbers),
-            6 => self.medoid_of::<6>(numbers),
-            7 => self.medoid_of::<7>(numbers),
-            10 => self.medoid_of::<10>(numbers),
+            1 => self.medoid_of::<1>(with, numbers),
+            2 => self.medoid_of::<2>(with, numbers),
+            3 => self.medoid_of::<3>(with, numbers),
+            4 => self.medoid_of::<4>(with, numbers),
+            5 => self.medoid_of::<5>(with, numbers),
+            6 => self.medoid_of::<6>(with, numbers),
+            7 => self.medoid_of::<7>(with, numbers),
+            10 => self.medoid_of::<10>(with, numbers),
             bands => self.by_pairs(numbers, bands),
         }
     }
 
     #[inline(always)]
-    fn medoid_of<const B: usize>(&mut self, numbers: &[u16]) -> [u16; PART] {
+    fn medoid_of<const B: usize>(&mut self, with: impl Instructions, numbers: &[u16]) -> [u16; PART] {
         // looks of one band lie along a line
-        if B > 1 && numbers.len() >= MANY {
-            if self.rest == 0 {
-                if let Some(chosen) = self.by_bounds::<B>(numbers) {
-                    return chosen;
-                }
-                self.rest = REST;
+        if B > 1 && numbers.len() >= MANY && self.bounds.due() {
+            let found = self.by_bounds::<B>(with, numbers);
+            if let Some(chosen) = self.bounds.noted(found) {
+                return chosen;
             }
-            self.rest -= 1;
+        }
+        if with.quick_roots() && self.estimates.due() {
+            let found = self.by_estimates::<B>(with, numbers);
+            if let Some(chosen) = self.estimates.noted(found) {
+                return chosen;
+            }
         }
         self.by_pairs(numbers, B)
     }
@@ -141,49 +172,134 @@ impl Looks {
         chosen.map(|number| number as u16)
     }
 
-    /// None where too few looks are ruled out for it to pay.
+    /// None where too many looks come near to the least sum for it to pay.
     #[inline(always)]
-    fn by_bounds<const B: usize>(&mut self, numbers: &[u16]) -> Option<[u16; PART]> {
+    fn by_estimates<const B: usize>(&mut self, with: impl Instructions, numbers: &[u16]) -> Option<[u16; PART]> {
+        let Looks { values, usable, sums, .. } = self;
         let k = numbers.len();
-        let Looks { values, usable, sums: bounds, own, .. } = self;
-        let looks = &values[..k * B].as_chunks::<B>().0[..k];
-        let (usable, bounds) = (&usable[..k], &mut bounds[..k]);
-        let Ok(own) = <&mut [Part<f32>; B]>::try_from(own.as_mut_slice()) else { return None };
-        let all = bound(&near_median(looks, usable), looks, usable, bounds);
-        // what rounding may do to a sum of so many distances or to its bound, several times over; of a look with the least
-        // sum n|h| is at most that sum and S
-        let rounding = (8 * k + 64) as f32 * f32::EPSILON;
-        let (mut least, mut chosen) = ([f32::INFINITY; PART], [u32::MAX; PART]);
-        for _ in 0..k / 4 {
-            let (lowest, at) = lowest(bounds);
-            let wanted: [bool; PART] = std::array::from_fn(|l| {
-                let highest = least[l] + rounding * (least[l] + all[l]);
-                // squares of very small numbers have few digits: they rule nothing out
-                lowest[l] < f32::INFINITY && lowest[l] <= (highest * highest).max(1e-30)
-            });
-            if wanted == [false; PART] {
-                return Some(chosen.map(|i| numbers.get(i as usize).copied().unwrap_or(0)));
+        let (looks, usable, sums) = (&values.as_chunks::<B>().0[..k], &usable[..k], &mut sums[..k]);
+        sums.fill(Part([0.0; PART]));
+        let (mut least, mut second, mut chosen) = ([u32::MAX; PART], [u32::MAX; PART], [0u32; PART]);
+        let mut seen = [0u32; PART];
+        for i in 0..k {
+            let own_usable = usable[i].0;
+            let (before, after) = sums.split_at_mut(i + 1);
+            let (mine, mut own) = (looks[i].each_ref().map(|v| with.floats(&v.0)), with.floats(&before[i].0));
+            for ((theirs, other_usable), other) in looks[i + 1..].iter().zip(&usable[i + 1..]).zip(after) {
+                let square = about_square(with, &mine, theirs);
+                let d = (square * square.inverse_root()).and(with.bits(&own_usable)).and(with.bits(&other_usable.0));
+                own = own + d;
+                other.0 = (with.floats(&other.0) + d).numbers();
             }
-            for (l, i) in at.iter().enumerate() {
-                bounds[*i as usize].0[l] = f32::INFINITY;
-                for (own, value) in own.iter_mut().zip(&looks[*i as usize]) {
-                    own.0[l] = value.0[l];
-                }
-            }
-            let sums = sums(own, looks, usable);
+            // what is no number may be anything
+            let sum = own.numbers().map(|sum| if sum >= 0.0 { sum } else { 0.0 });
+            before[i].0 = sum;
+            // sums are not negative: their bits, as whole numbers, are in the same order, and are compared by vectors
+            let number = u32::from(numbers[i]);
             for l in 0..PART {
-                let better = sums[l] < least[l] || sums[l] == least[l] && at[l] < chosen[l];
-                least[l] = if wanted[l] && better { sums[l] } else { least[l] };
-                chosen[l] = if wanted[l] && better { at[l] } else { chosen[l] };
+                let sum = sum[l].to_bits() | !own_usable[l];
+                chosen[l] = if sum < least[l] { number } else { chosen[l] };
+                seen[l] += own_usable[l] & 1;
+                second[l] = second[l].min(sum.max(least[l]));
+                least[l] = sum.min(least[l]);
             }
         }
-        None
+        let error = rounding(k) + with.root_error();
+        let mut doubt = false;
+        for l in 0..PART {
+            // two looks are as far from each other: the first is taken
+            let several = seen[l] > 2;
+            let (least, second) = (f32::from_bits(least[l]), f32::from_bits(second[l]));
+            doubt |= several & (second <= least + 3.0 * error * least + SMALL);
+        }
+        if !doubt {
+            return Some(chosen.map(|number| number as u16));
+        }
+        for (sum, usable) in sums.iter_mut().zip(usable) {
+            let bound = with.floats(&sum.0);
+            sum.0 = bounds_of((bound * bound).numbers(), &usable.0);
+        }
+        self.settle::<B>(with, numbers, &[0.0; PART], 2.0 * error)
+    }
+
+    /// None where too few looks are ruled out for it to pay.
+    #[inline(always)]
+    fn by_bounds<const B: usize>(&mut self, with: impl Instructions, numbers: &[u16]) -> Option<[u16; PART]> {
+        let k = numbers.len();
+        let Looks { values, usable, sums: bounds, .. } = self;
+        let (looks, usable, bounds) = (&values.as_chunks::<B>().0[..k], &usable[..k], &mut bounds[..k]);
+        let near = near_median(with, looks, usable);
+        let all = bound(with, &near, looks, usable, bounds);
+        // of a look with the least sum n|h| is at most that sum and S
+        self.settle::<B>(with, numbers, &all, rounding(k))
+    }
+
+    /// Forms sums of the look with the lowest bound, then of those whose bounds come near enough to that. Given are the
+    /// bounds' squares; what a bound may be too large by is a share of the least sum and of `all`.
+    #[inline(always)]
+    fn settle<const B: usize>(
+        &mut self,
+        with: impl Instructions,
+        numbers: &[u16],
+        all: &[f32; PART],
+        share: f32,
+    ) -> Option<[u16; PART]> {
+        let k = numbers.len();
+        let Looks { values, usable, sums: bounds, near, .. } = self;
+        let (looks, usable, bounds) = (&values.as_chunks::<B>().0[..k], &usable[..k], &mut bounds[..k]);
+        let lanes = std::array::from_fn(|l| l as u32);
+        let at = lowest(bounds);
+        let own = gathered(looks, &at, &lanes);
+        let (mut least, mut chosen) = (sums(with, &own, &lanes, looks, usable), at);
+        let mut highest = [0f32; PART];
+        for l in 0..PART {
+            bounds[at[l] as usize].0[l] = f32::INFINITY;
+            let sum = least[l] + share * (least[l] + all[l]) + SMALL;
+            // what is no number rules nothing out; bounds are finite
+            let square = (sum * sum).to_bits().min(f32::MAX.to_bits());
+            highest[l] = f32::from_bits(square);
+        }
+        near.clear();
+        for (i, bound) in (0u32..).zip(&*bounds) {
+            let mut lanes = with.floats(&bound.0).at_most(with.floats(&highest));
+            while lanes != 0 {
+                near.push((i, lanes.trailing_zeros()));
+                lanes &= lanes - 1;
+            }
+        }
+        if near.len() > k * PART / 4 {
+            return None;
+        }
+        for near in near.chunks(PART) {
+            // places without a look do as another one
+            let of = |t: usize| near[t.min(near.len() - 1)];
+            let (at, lanes) = (std::array::from_fn(|t| of(t).0), std::array::from_fn(|t| of(t).1));
+            let own = gathered(looks, &at, &lanes);
+            for (sum, (i, lane)) in sums(with, &own, &lanes, looks, usable).into_iter().zip(near) {
+                let (least, chosen) = (&mut least[*lane as usize], &mut chosen[*lane as usize]);
+                if sum < *least || sum == *least && *i < *chosen {
+                    (*least, *chosen) = (sum, *i);
+                }
+            }
+        }
+        let mut found = [0; PART];
+        for (l, found) in found.iter_mut().enumerate() {
+            let i = chosen[l] as usize;
+            *found = if usable[i].0[l] != 0 { numbers[i] } else { 0 };
+        }
+        Some(found)
     }
 }
 
-/// The lowest bound of each cell and the look that has it, of equal ones the earliest.
+/// What rounding may do to a sum of so many distances or to its bound, as a share of it, several times over.
 #[inline(always)]
-fn lowest(bounds: &[Part<f32>]) -> ([f32; PART], [u32; PART]) {
+fn rounding(looks: usize) -> f32 {
+    (8 * looks + 64) as f32 * f32::EPSILON
+}
+
+/// The look of each cell that has the lowest bound, of equal ones the earliest.
+#[inline(always)]
+fn lowest(bounds: &[Part<f32>]) -> [u32; PART] {
     let (mut lowest, mut at) = ([f32::INFINITY; PART], [0u32; PART]);
     for (i, bound) in (0u32..).zip(bounds) {
         for l in 0..PART {
@@ -191,43 +307,67 @@ fn lowest(bounds: &[Part<f32>]) -> ([f32; PART], [u32; PART]) {
             lowest[l] = if bound.0[l] < lowest[l] { bound.0[l] } else { lowest[l] };
         }
     }
-    (lowest, at)
+    at
 }
 
-/// Sums of distances of a look of each cell, in the order of the looks.
+/// Of these looks the values in these lanes.
 #[inline(always)]
-fn sums<const B: usize>(own: &[Part<f32>; B], looks: &[[Part<f32>; B]], usable: &[Part<u32>]) -> [f32; PART] {
-    let mut sums = [0f32; PART];
-    for (look, usable) in looks.iter().zip(usable) {
-        for (l, sum) in sums.iter_mut().enumerate() {
-            *sum += where_usable(square(own, look, l).sqrt(), usable.0[l]);
+fn gathered<const B: usize>(looks: &[[Part<f32>; B]], at: &[u32; PART], lanes: &[u32; PART]) -> [Part<f32>; B] {
+    let mut own = [Part([0f32; PART]); B];
+    for (t, (i, lane)) in at.iter().zip(lanes).enumerate() {
+        for (own, value) in own.iter_mut().zip(&looks[*i as usize]) {
+            own.0[t] = value.0[*lane as usize];
         }
     }
-    sums
+    own
+}
+
+/// Sums of distances to the looks in these lanes, in the order of the looks.
+#[inline(always)]
+fn sums<I: Instructions, const B: usize>(
+    with: I,
+    own: &[Part<f32>; B],
+    lanes: &[u32; PART],
+    looks: &[[Part<f32>; B]],
+    usable: &[Part<u32>],
+) -> [f32; PART] {
+    let own = own.map(|own| with.floats(&own.0));
+    let mut sums = with.all(0.0);
+    for (look, usable) in looks.iter().zip(usable) {
+        let mut square = with.all(0.0);
+        for b in 0..B {
+            let difference = own[b] - with.floats(&look[b].0).taken(lanes);
+            square = square + difference * difference;
+        }
+        sums = sums + square.root().and(with.bits(&usable.0).taken(lanes));
+    }
+    sums.numbers()
 }
 
 /// Goes from the looks' mean some steps towards their geometric median.
 #[inline(always)]
-fn near_median<const B: usize>(looks: &[[Part<f32>; B]], usable: &[Part<u32>]) -> [Part<f32>; B] {
-    let mut near = [Part([0f32; PART]); B];
+fn near_median<I: Instructions, const B: usize>(
+    with: I,
+    looks: &[[Part<f32>; B]],
+    usable: &[Part<u32>],
+) -> [I::Floats; B] {
+    let mut near = [with.all(0.0); B];
     for step in 0..=STEPS {
-        let (mut next, mut weights) = ([[0f32; PART]; B], [0f32; PART]);
+        let (mut next, mut weights) = ([with.all(0.0); B], with.all(0.0));
         for (look, usable) in looks.iter().zip(usable) {
-            for l in 0..PART {
-                // any weights give a point that serves
-                let by_distance = about_inverse_root(square(&near, look, l));
-                let weight = where_usable(if step == 0 { 1.0 } else { by_distance }, usable.0[l]);
-                weights[l] += weight;
-                for b in 0..B {
-                    next[b][l] += weight * look[b].0[l];
-                }
-            }
-        }
-        for l in 0..PART {
+            // any weights give a point that serves
+            let weight = match step {
+                0 => with.all(1.0),
+                _ => about_square(with, &near, look).inverse_root(),
+            };
+            let weight = weight.and(with.bits(&usable.0));
+            weights = weights + weight;
             for b in 0..B {
-                near[b].0[l] = next[b][l] / weights[l];
+                next[b] = weight.multiply_add(with.floats(&look[b].0), next[b]);
             }
         }
+        let each = with.floats(&weights.numbers().map(|weights| 1.0 / weights));
+        near = next.map(|next| next * each);
     }
     near
 }
@@ -235,79 +375,78 @@ fn near_median<const B: usize>(looks: &[[Part<f32>; B]], usable: &[Part<u32>]) -
 /// Writes the squares of the looks' bounds, infinite where one may not be used, and gives the sum of distances from the
 /// point near the geometric median.
 #[inline(always)]
-fn bound<const B: usize>(
-    near: &[Part<f32>; B],
+fn bound<I: Instructions, const B: usize>(
+    with: I,
+    near: &[I::Floats; B],
     looks: &[[Part<f32>; B]],
     usable: &[Part<u32>],
     bounds: &mut [Part<f32>],
 ) -> [f32; PART] {
-    let (mut n, mut all, mut slope) = ([0f32; PART], [0f32; PART], [[0f32; PART]; B]);
+    let zero = with.all(0.0);
+    let (mut n, mut all, mut slope) = (zero, zero, [zero; B]);
     // of the pairs of bands those whose second is not above the first
-    let mut products = [[[0f32; PART]; B]; B];
-    for (look, usable) in looks.iter().zip(usable) {
-        for l in 0..PART {
-            let square = square(near, look, l);
-            let inverse = where_usable(inverse_root(square), usable.0[l]);
-            all[l] += where_usable(square.sqrt(), usable.0[l]);
-            n[l] += where_usable(1.0, usable.0[l]);
-            let mut u = [0f32; B];
-            for b in 0..B {
-                u[b] = (near[b].0[l] - look[b].0[l]) * inverse;
-                slope[b][l] += u[b];
-                for c in 0..b + 1 {
-                    products[b][c][l] += u[b] * u[c];
-                }
+    let mut products = [[zero; B]; B];
+    for ((look, usable), bound) in looks.iter().zip(usable).zip(&mut *bounds) {
+        let square = about_square(with, near, look);
+        let about = square.inverse_root();
+        // a step of Newton's squares what it is wrong by
+        let inverse = about * (square * with.all(-0.5)).multiply_add(about * about, with.all(1.5));
+        bound.0 = inverse.numbers();
+        let inverse = inverse.and(with.bits(&usable.0));
+        all = square.multiply_add(inverse, all);
+        n = n + with.all(1.0).and(with.bits(&usable.0));
+        let mut u = [zero; B];
+        for b in 0..B {
+            u[b] = (near[b] - with.floats(&look[b].0)) * inverse;
+            slope[b] = slope[b] + u[b];
+            for c in 0..b + 1 {
+                products[b][c] = u[b].multiply_add(u[c], products[b][c]);
             }
         }
     }
     for ((look, usable), bound) in looks.iter().zip(usable).zip(bounds) {
-        for l in 0..PART {
-            let (mut along, mut square, mut product, mut h) = (all[l], 0f32, 0f32, [0f32; B]);
-            for b in 0..B {
-                h[b] = look[b].0[l] - near[b].0[l];
-                along += slope[b][l] * h[b];
-                square += h[b] * h[b];
-                let mut row = products[b][b][l] * h[b];
-                for c in 0..b {
-                    row += 2.0 * products[b][c][l] * h[c];
-                }
-                product += h[b] * row;
+        let (mut along, mut square, mut product, mut h) = (all, zero, zero, [zero; B]);
+        for b in 0..B {
+            h[b] = with.floats(&look[b].0) - near[b];
+            along = slope[b].multiply_add(h[b], along);
+            square = h[b].multiply_add(h[b], square);
+            let mut others = zero;
+            for c in 0..b {
+                others = products[b][c].multiply_add(h[c], others);
             }
-            let across = n[l] * square - product;
-            let found = along * along + across * (across / square.max(f32::MIN_POSITIVE));
-            // what is no number rules nothing out
-            let found = if found >= 0.0 { found.min(f32::MAX) } else { 0.0 };
-            bound.0[l] = if usable.0[l] != 0 { found } else { f32::INFINITY };
+            let row = products[b][b].multiply_add(h[b], others + others);
+            product = h[b].multiply_add(row, product);
         }
+        let across = (n * square - product) * with.floats(&bound.0);
+        bound.0 = bounds_of(along.multiply_add(along, across * across).numbers(), &usable.0);
     }
-    all
+    all.numbers()
 }
 
-/// The square of a distance in one lane. Loops over lanes are the outer ones: they become vectors.
+/// Squares of bounds, as [`Looks::settle`] takes them: infinite where a look may not be used, else finite. What is no number
+/// rules nothing out.
 #[inline(always)]
-fn square<const B: usize>(a: &[Part<f32>; B], b: &[Part<f32>; B], lane: usize) -> f32 {
-    let mut square = 0f32;
-    for band in 0..B {
-        let difference = a[band].0[lane] - b[band].0[lane];
-        square += difference * difference;
+fn bounds_of(squares: [f32; PART], usable: &[u32; PART]) -> [f32; PART] {
+    let (finite, infinite) = (f32::MAX.to_bits(), f32::INFINITY.to_bits());
+    let mut bounds = [0f32; PART];
+    for l in 0..PART {
+        // by bits, in the order of the numbers: the compiler makes vectors of it
+        let square = squares[l].to_bits();
+        let bound = if square > infinite { 0 } else { square.min(finite) };
+        bounds[l] = f32::from_bits(bound & usable[l] | infinite & !usable[l]);
+    }
+    bounds
+}
+
+/// The square of a distance to estimate by: not below the least, that its inverse root is a number.
+#[inline(always)]
+fn about_square<I: Instructions, const B: usize>(with: I, from: &[I::Floats; B], to: &[Part<f32>; B]) -> I::Floats {
+    let mut square = with.all(LEAST_SQUARE);
+    for b in 0..B {
+        let difference = from[b] - with.floats(&to[b].0);
+        square = difference.multiply_add(difference, square);
     }
     square
-}
-
-/// One by the root of a number that is not negative, to 4 %: half its exponent, turned round. Anything for NaN.
-#[inline(always)]
-fn about_inverse_root(square: f32) -> f32 {
-    f32::from_bits(0x5F37_59DFu32.wrapping_sub(square.to_bits() >> 1))
-}
-
-/// One by the root to 5·10⁻⁶ and never above it but for rounding (Newton's steps come from below), so that directions are
-/// not longer than one; quicker than a division. Finite for 0.
-#[inline(always)]
-fn inverse_root(square: f32) -> f32 {
-    let half = 0.5 * square;
-    let first = about_inverse_root(square);
-    let second = first * (1.5 - half * first * first);
-    second * (1.5 - half * second * second)
 }
 
 /// Squares of distances.
@@ -326,4 +465,50 @@ fn squares(a: &[Part<f32>], b: &[Part<f32>]) -> [f32; PART] {
 #[inline(always)]
 fn where_usable(value: f32, usable: u32) -> f32 {
     f32::from_bits(value.to_bits() & usable)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::wide::{Baseline, Loop, run};
+    use proptest::prelude::*;
+
+    struct Of<'a> {
+        looks: &'a mut Looks,
+        numbers: &'a [u16],
+        chosen: &'a mut [u16; PART],
+    }
+
+    impl Loop for Of<'_> {
+        #[inline(always)]
+        fn run(self, with: impl Instructions) {
+            *self.chosen = self.looks.medoid(with, self.numbers);
+        }
+    }
+
+    proptest! {
+        /// Estimates and bounds choose what pairs do, with any instructions; the same values often, that many sums are equal.
+        #[test]
+        fn the_same_by_any_instructions(
+            bands in 1usize..8, k in prop_oneof![1usize..32, 32usize..70], seed in any::<u64>(),
+            steps in prop_oneof![2 => Just(60_000u64), 1 => Just(12), 1 => Just(2)], clouds in 0u64..5,
+        ) {
+            let mut state = seed | 1;
+            let mut next = || { state ^= state << 13; state ^= state >> 7; state ^= state << 17; state >> 20 };
+            let mut looks = Looks::new(k, bands);
+            for i in 0..k {
+                looks.mark(i, &std::array::from_fn(|_| if next() % 5 >= clouds { u16::MAX } else { 0 }));
+                for band in 0..bands {
+                    looks.take(Baseline, i, band, &std::array::from_fn(|_| (next() % steps) as f32 * 2e-5 - 0.1));
+                }
+            }
+            let numbers: Vec<u16> = (1..=k as u16).collect();
+            let want = looks.by_pairs(&numbers, bands);
+            let (mut plain, mut widest) = ([0; PART], [0; PART]);
+            Of { looks: &mut looks, numbers: &numbers, chosen: &mut plain }.run(Baseline);
+            run(Of { looks: &mut looks, numbers: &numbers, chosen: &mut widest });
+            prop_assert_eq!(plain, want);
+            prop_assert_eq!(widest, want);
+        }
+    }
 }

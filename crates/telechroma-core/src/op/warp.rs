@@ -257,7 +257,7 @@ struct BetweenRow<'a> {
 
 impl wide::Loop for BetweenRow<'_> {
     #[inline(always)]
-    fn run(self) {
+    fn run(self, _: impl wide::Instructions) {
         let BetweenRow { cells, have, cubic, positions, out } = self;
         // by the middles of cells, from the tile's first cell on
         let (left, top) = (have.col as f64 + 0.5, have.row as f64 + 0.5);

@@ -115,7 +115,7 @@ struct Small<'a, T> {
 
 impl<T: Iterator<Item = [(f64, f64); 2]>> wide::Loop for Small<'_, T> {
     #[inline(always)]
-    fn run(self) {
+    fn run(self, _: impl wide::Instructions) {
         let (mut sum, mut squares) = (Halves::default(), Halves::default());
         for [one, square] in self.terms {
             sum.add(one.0);

@@ -317,7 +317,7 @@ where
     f32: From<S>,
 {
     #[inline(always)]
-    fn run(self) {
+    fn run(self, _: impl wide::Instructions) {
         match self.missing {
             Some(n) => {
                 for (o, s) in self.out.iter_mut().zip(self.samples) {

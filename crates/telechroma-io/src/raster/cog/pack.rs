@@ -168,7 +168,7 @@ struct WholeRow<'a> {
 
 impl wide::Loop for WholeRow<'_> {
     #[inline(always)]
-    fn run(self) {
+    fn run(self, _: impl wide::Instructions) {
         // beside this number a whole one stands in the lowest bits, of either sign: a cast would ask more of each value
         const BESIDE: f32 = 12_582_912.0;
         let (least, most) = self.range;

@@ -83,7 +83,7 @@ struct Means<'a> {
 
 impl wide::Loop for Means<'_> {
     #[inline(always)]
-    fn run(self) {
+    fn run(self, _: impl wide::Instructions) {
         let pairs = self.upper.chunks_exact(2).zip(self.lower.chunks_exact(2));
         for (o, (a, b)) in self.out.iter_mut().zip(pairs) {
             let (mut sum, mut n) = (-0.0, 0.0);
@@ -105,7 +105,7 @@ struct Firsts<'a, T> {
 
 impl<T: Copy> wide::Loop for Firsts<'_, T> {
     #[inline(always)]
-    fn run(self) {
+    fn run(self, _: impl wide::Instructions) {
         for (o, two) in self.out.iter_mut().zip(self.row.chunks_exact(2)) {
             *o = two[0];
         }
