@@ -36,6 +36,9 @@ pub trait Instructions: Copy {
 
     /// True where that is quicker than a root.
     fn quick_roots(self) -> bool;
+
+    /// True where [`Floats::taken`] is quicker than to fetch numbers one by one.
+    fn quick_taking(self) -> bool;
 }
 
 /// Sixteen numbers side by side.
@@ -95,6 +98,11 @@ impl Instructions for Baseline {
 
     #[inline(always)]
     fn quick_roots(self) -> bool {
+        false
+    }
+
+    #[inline(always)]
+    fn quick_taking(self) -> bool {
         false
     }
 }
@@ -210,6 +218,11 @@ mod avx512 {
 
         #[inline(always)]
         fn quick_roots(self) -> bool {
+            true
+        }
+
+        #[inline(always)]
+        fn quick_taking(self) -> bool {
             true
         }
     }

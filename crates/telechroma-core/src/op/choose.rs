@@ -340,6 +340,7 @@ impl wide::Loop for CountsRow<'_, '_> {
     #[inline(always)]
     fn run(self, _: impl wide::Instructions) {
         let CountsRow { counted: Counted { rows, lines, shared }, chosen, cells } = self;
+        let none = lines[0];
         let (mut numbers, mut found) = (Lanes::all(0u16), Lanes::all(0u16));
         for (chunk, (cells, chosen)) in cells.chunks_mut(LANES).zip(chosen.chunks(LANES)).enumerate() {
             let (at, n) = (chunk * LANES, cells.len());
@@ -348,7 +349,7 @@ impl wide::Loop for CountsRow<'_, '_> {
             of_lanes(chosen, &mut numbers, |_, number| number);
             let least = numbers.iter().fold(u16::MAX, |least, n| least.min(*n));
             let most = numbers.iter().fold(0, |most, n| most.max(*n));
-            let mut given = least > 0;
+            let mut given = least > 0 && usize::from(most) <= rows.len();
             for (number, row) in (1..).zip(rows).take(usize::from(most)).skip(usize::from(least).saturating_sub(1)) {
                 match row {
                     Some(row) => place(&row[at..at + n], number, &numbers, &mut found),
@@ -359,7 +360,8 @@ impl wide::Loop for CountsRow<'_, '_> {
                 Some(line) if given => Rule::Line(*line).row(&found[..n], cells),
                 _ => {
                     for (cell, (count, number)) in cells.iter_mut().zip(found.iter().zip(chosen)) {
-                        *cell = Rule::Line(lines[usize::from(*number)]).of(*count);
+                        let line = lines.get(usize::from(*number)).copied().unwrap_or(none);
+                        *cell = Rule::Line(line).of(*count);
                     }
                 }
             }

@@ -19,6 +19,9 @@ use crate::wide::{Floats, Instructions};
 /// cache while each meets each.
 pub(super) const PART: usize = 16;
 
+/// All lanes in turn.
+const LANES: [u32; PART] = [0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15];
+
 /// Values of as many cells.
 #[derive(Clone, Copy)]
 #[repr(align(64))]
@@ -247,10 +250,8 @@ impl Looks {
         let k = numbers.len();
         let Looks { values, usable, sums: bounds, near, .. } = self;
         let (looks, usable, bounds) = (&values.as_chunks::<B>().0[..k], &usable[..k], &mut bounds[..k]);
-        let lanes = std::array::from_fn(|l| l as u32);
         let at = lowest(bounds);
-        let own = gathered(looks, &at, &lanes);
-        let (mut least, mut chosen) = (sums(with, &own, &lanes, looks, usable), at);
+        let (mut least, mut chosen) = (sums(with, &at, &LANES, looks, usable), at);
         let mut highest = [0f32; PART];
         for l in 0..PART {
             bounds[at[l] as usize].0[l] = f32::INFINITY;
@@ -270,15 +271,13 @@ impl Looks {
         if near.len() > k * PART / 4 {
             return None;
         }
-        for near in near.chunks(PART) {
-            // places without a look do as another one
-            let of = |t: usize| near[t.min(near.len() - 1)];
-            let (at, lanes) = (std::array::from_fn(|t| of(t).0), std::array::from_fn(|t| of(t).1));
-            let own = gathered(looks, &at, &lanes);
-            for (sum, (i, lane)) in sums(with, &own, &lanes, looks, usable).into_iter().zip(near) {
-                let (least, chosen) = (&mut least[*lane as usize], &mut chosen[*lane as usize]);
-                if sum < *least || sum == *least && *i < *chosen {
-                    (*least, *chosen) = (sum, *i);
+        while !near.is_empty() {
+            let (at, lanes) = next(with, near, &chosen);
+            let sums = sums(with, &at, &lanes, looks, usable);
+            for (sum, (i, lane)) in sums.into_iter().zip(at.into_iter().zip(lanes)) {
+                let (least, chosen) = (&mut least[lane as usize], &mut chosen[lane as usize]);
+                if sum < *least || sum == *least && i < *chosen {
+                    (*least, *chosen) = (sum, i);
                 }
             }
         }
@@ -310,36 +309,57 @@ fn lowest(bounds: &[Part<f32>]) -> [u32; PART] {
     at
 }
 
-/// Of these looks the values in these lanes.
+/// Takes looks and lanes whose sums are formed next: any, or of each lane one where lanes cannot quickly be exchanged. Places
+/// that none is left for do another one again.
 #[inline(always)]
-fn gathered<const B: usize>(looks: &[[Part<f32>; B]], at: &[u32; PART], lanes: &[u32; PART]) -> [Part<f32>; B] {
+fn next(with: impl Instructions, near: &mut Vec<(u32, u32)>, chosen: &[u32; PART]) -> ([u32; PART], [u32; PART]) {
+    if !with.quick_taking() {
+        let (mut at, mut taken) = (*chosen, [false; PART]);
+        near.retain(|(i, lane)| {
+            let lane = *lane as usize;
+            let again = taken[lane];
+            at[lane] = if again { at[lane] } else { *i };
+            taken[lane] = true;
+            again
+        });
+        return (at, LANES);
+    }
+    let first = near.len().saturating_sub(PART);
+    let last = &near[first..];
+    let of = |t: usize| last[t.min(last.len() - 1)];
+    let next = (std::array::from_fn(|t| of(t).0), std::array::from_fn(|t| of(t).1));
+    near.truncate(first);
+    next
+}
+
+/// Sums of distances of looks in some lanes, in the order of the looks.
+#[inline(always)]
+fn sums<I: Instructions, const B: usize>(
+    with: I,
+    at: &[u32; PART],
+    lanes: &[u32; PART],
+    looks: &[[Part<f32>; B]],
+    usable: &[Part<u32>],
+) -> [f32; PART] {
     let mut own = [Part([0f32; PART]); B];
     for (t, (i, lane)) in at.iter().zip(lanes).enumerate() {
         for (own, value) in own.iter_mut().zip(&looks[*i as usize]) {
             own.0[t] = value.0[*lane as usize];
         }
     }
-    own
-}
-
-/// Sums of distances to the looks in these lanes, in the order of the looks.
-#[inline(always)]
-fn sums<I: Instructions, const B: usize>(
-    with: I,
-    own: &[Part<f32>; B],
-    lanes: &[u32; PART],
-    looks: &[[Part<f32>; B]],
-    usable: &[Part<u32>],
-) -> [f32; PART] {
     let own = own.map(|own| with.floats(&own.0));
     let mut sums = with.all(0.0);
     for (look, usable) in looks.iter().zip(usable) {
+        let (mut theirs, mut usable) = (look.each_ref().map(|v| with.floats(&v.0)), with.bits(&usable.0));
+        if with.quick_taking() {
+            (theirs, usable) = (theirs.map(|v| v.taken(lanes)), usable.taken(lanes));
+        }
         let mut square = with.all(0.0);
         for b in 0..B {
-            let difference = own[b] - with.floats(&look[b].0).taken(lanes);
+            let difference = own[b] - theirs[b];
             square = square + difference * difference;
         }
-        sums = sums + square.root().and(with.bits(&usable.0).taken(lanes));
+        sums = sums + square.root().and(usable);
     }
     sums.numbers()
 }
