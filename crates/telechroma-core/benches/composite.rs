@@ -11,7 +11,7 @@ use telechroma_core::units::Unit;
 use telechroma_testkit::memory::grid;
 
 /// Tiles: a few rows, whose planes stay in the second-level cache, and one whose planes come from beyond it.
-const TILES: [(&str, u32, u32); 2] = [("in cache", 4096, 4), ("beyond it", 512, 512)];
+const TILES: [(&str, (u32, u32)); 2] = [("in cache", (4096, 4)), ("beyond it", (512, 512))];
 /// Bands of a medoid.
 const BANDS: u64 = 4;
 /// Cells composed in all rounds together.
@@ -109,34 +109,34 @@ fn medoid_and_medians(bands: u64, tile: (u32, u32), dates: u64, own: f64, run: O
 }
 
 /// Of these those that are named on the command line, or all if none is.
-fn asked<T: Copy>(all: &[(&str, T)]) -> Vec<T> {
+fn asked<'a, T: Copy>(all: &[(&'a str, T)]) -> Vec<(&'a str, T)> {
     let named: Vec<String> = std::env::args().skip(1).collect();
     let is_named = |name: &str| named.iter().any(|n| n == name);
     let none = !all.iter().any(|(name, _)| is_named(name));
-    all.iter().filter(|(name, _)| none || is_named(name)).map(|(_, one)| *one).collect()
+    all.iter().filter(|(name, _)| none || is_named(name)).copied().collect()
 }
 
 fn main() {
-    // cargo bench --bench composite -- median medoid clear 12 24
+    // cargo bench --bench composite -- median medoid "in cache" "one line" clear 12 24
     let rules = asked(&[
-        ("median", ("median", Some(BandRule::Median))),
-        ("p25", ("p25", Some(BandRule::Percentile(25.0)))),
-        ("spread", ("spread", Some(BandRule::Spread))),
-        ("mean", ("mean", Some(BandRule::Mean))),
-        ("max", ("max", Some(BandRule::Max))),
-        ("medoid", ("medoid", None)),
+        ("median", Some(BandRule::Median)),
+        ("p25", Some(BandRule::Percentile(25.0))),
+        ("spread", Some(BandRule::Spread)),
+        ("mean", Some(BandRule::Mean)),
+        ("max", Some(BandRule::Max)),
+        ("medoid", None),
     ]);
-    let skies = asked(&SKIES.map(|sky| (sky.0, sky)));
-    let dates = asked(&[("12", 12), ("24", 24), ("48", 48), ("64", 64)]);
-    let settings = TILES.into_iter().flat_map(|t| LINES.map(|l| (t, l)));
-    let settings: Vec<_> = settings.flat_map(|s| dates.iter().map(move |d| (s, *d))).collect();
+    let (skies, dates) = (asked(&SKIES), asked(&[("12", 12), ("24", 24), ("48", 48), ("64", 64)]));
+    let (tiles, lines) = (asked(&TILES), asked(&LINES));
+    let settings = tiles.iter().flat_map(|t| lines.iter().map(move |l| (*t, *l)));
+    let settings: Vec<_> = settings.flat_map(|s| dates.iter().map(move |(_, d)| (s, *d))).collect();
     println!("nanoseconds a cell, one thread");
     for (name, rule) in rules {
-        for (((tile, cols, rows), (lines, own)), dates) in &settings {
+        for (((tile, size), (lines, own)), dates) in &settings {
             let cost = skies.iter().map(|(sky, run)| match rule {
-                Some(rule) => format!("{sky} {:.1}", of_rule(rule, (*cols, *rows), *dates, *own, *run)),
+                Some(rule) => format!("{sky} {:.1}", of_rule(rule, *size, *dates, *own, *run)),
                 None => {
-                    let (medoid, medians) = medoid_and_medians(BANDS, (*cols, *rows), *dates, *own, *run);
+                    let (medoid, medians) = medoid_and_medians(BANDS, *size, *dates, *own, *run);
                     format!("{sky} {medoid:.0} = {:.1} x {BANDS} medians' {medians:.0}", medoid / medians)
                 }
             });

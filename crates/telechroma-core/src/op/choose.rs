@@ -1,12 +1,13 @@
 //! One look for each cell, the same for all bands: which scene's values are taken, so that a spectrum was really seen.
 
 use std::fmt;
+use std::ops::Range;
 use std::str::FromStr;
 
 use super::Clear;
 use super::calibrate::Rule;
 use super::lanes::{LANES, Lanes, Lit, Row, Usable};
-use super::medoid::{Looks, PART};
+use super::medoid::{Looks, PART, Taken, near_counts};
 use super::sample::{AHEAD, Plane, Sample, clear_lanes, of_lanes};
 use crate::error::{Error, Result};
 use crate::graph::{Absence, Inputs, Op, bits_row, values_row};
@@ -73,6 +74,15 @@ impl Choose {
     fn looks(&self) -> usize {
         self.samples.len().div_ceil(Clear::SCENES)
     }
+
+    /// Whether all that is measured is counts of one calibration. Distances are then those of the counts, but for a factor:
+    /// whole numbers, without what rounding makes of calibrated ones.
+    fn is_of_counts(&self) -> bool {
+        let line = |sample: &Sample| if let Sample::Counts(by) = sample { by.line() } else { None };
+        let mut lines = self.samples.iter().flat_map(|scene| self.measured.iter().map(|band| line(&scene[*band])));
+        let first = lines.next().flatten().filter(|line| line.gain != 0.0);
+        first.is_some() && lines.all(|line| line == first)
+    }
 }
 
 /// One scene's rows.
@@ -81,13 +91,16 @@ struct Look<'a> {
     number: u16,
     clear: &'a [u16],
     bit: u16,
-    planes: Vec<Plane<'a>>,
+    /// Its planes among all.
+    planes: Range<usize>,
     score: Option<&'a [f32]>,
 }
 
 struct ChooseRow<'a, 'b> {
     op: &'a Choose,
     looks: &'a [Look<'b>],
+    planes: &'a [Plane<'b>],
+    of_counts: bool,
     work: &'a mut Work,
     cells: &'a mut [u16],
 }
@@ -96,11 +109,25 @@ struct ChooseRow<'a, 'b> {
 struct Work {
     parts: [Looks; LANES / PART],
     values: Row,
+    /// Of a pair of bands.
+    counts: [Lanes<u16>; 2],
+    reach: Reach,
+    /// How far apart counts may be to be near.
+    near: u16,
+    /// Of the looks taken.
+    numbers: Vec<u16>,
 }
 
 impl Work {
     fn new(looks: usize, bands: usize) -> Work {
-        Work { parts: std::array::from_fn(|_| Looks::new(looks, bands)), values: Row::all(0.0) }
+        Work {
+            parts: std::array::from_fn(|_| Looks::new(looks, bands)),
+            values: Row::all(0.0),
+            counts: [Lanes::all(0); 2],
+            reach: Reach::NONE,
+            near: near_counts(bands),
+            numbers: vec![],
+        }
     }
 
     /// Where the `k`th look may be used.
@@ -114,29 +141,72 @@ impl Work {
     /// Takes the values of the `k`th look in a band.
     #[inline(always)]
     fn take(&mut self, with: impl wide::Instructions, k: usize, band: usize) {
-        let Work { parts, values } = self;
+        let Work { parts, values, .. } = self;
         for (part, values) in parts.iter_mut().zip(values.as_chunks::<PART>().0) {
             part.take(with, k, band, values);
         }
+    }
+
+    /// Takes the counts of the `k`th look in a pair of bands, or in one that is left over.
+    #[inline(always)]
+    fn take_counts(&mut self, k: usize, pair: usize, usable: &Usable, single: bool) {
+        let Work { parts, counts: [first, second], reach, .. } = self;
+        reach.extend(first, usable);
+        match single {
+            true => *second = Lanes::all(0),
+            false => reach.extend(second, usable),
+        }
+        let counts = first.as_chunks::<PART>().0.iter().zip(second.as_chunks::<PART>().0);
+        for (part, (first, second)) in parts.iter_mut().zip(counts) {
+            part.take_counts(k, pair, first, second);
+        }
+    }
+}
+
+/// The lowest and the highest counts so far.
+struct Reach {
+    lowest: Lanes<u16>,
+    highest: Lanes<u16>,
+}
+
+impl Reach {
+    const NONE: Reach = Reach { lowest: Lanes::all(u16::MAX), highest: Lanes::all(0) };
+
+    #[inline(always)]
+    fn extend(&mut self, counts: &Lanes<u16>, usable: &Usable) {
+        for l in 0..LANES {
+            self.lowest[l] = self.lowest[l].min(counts[l] | !usable[l]);
+            self.highest[l] = self.highest[l].max(counts[l] & usable[l]);
+        }
+    }
+
+    /// How far apart they are.
+    #[inline(always)]
+    fn apart(&self) -> u16 {
+        let lowest = self.lowest.iter().fold(u16::MAX, |lowest, n| lowest.min(*n));
+        let highest = self.highest.iter().fold(0, |highest, n| highest.max(*n));
+        highest.saturating_sub(lowest)
     }
 }
 
 impl wide::Loop for ChooseRow<'_, '_> {
     #[inline(always)]
     fn run(self, with: impl wide::Instructions) {
-        let ChooseRow { op, looks, work, cells } = self;
+        let ChooseRow { op, looks, planes, of_counts, work, cells } = self;
         for (chunk, cells) in cells.chunks_mut(LANES).enumerate() {
             let (at, n) = (chunk * LANES, cells.len());
-            let (mut k, mut seen) = (0, Usable::all(0));
-            let mut numbers = [0u16; 1 << 10];
+            let mut seen = Usable::all(0);
+            work.numbers.clear();
+            work.reach = Reach::NONE;
             let (mut best, mut chosen) = (Row::all(f32::INFINITY), Lanes::all(0u16));
             for look in looks {
-                for plane in &look.planes {
+                let planes = &planes[look.planes.clone()];
+                for plane in planes {
                     plane.ahead(at + AHEAD);
                 }
                 let mut usable = Usable::all(0);
                 clear_lanes(look.clear, look.bit, at, n, &mut usable);
-                for plane in &look.planes {
+                for plane in planes {
                     plane.valid(at, n, &mut usable);
                 }
                 if let Some(score) = look.score {
@@ -148,13 +218,25 @@ impl wide::Loop for ChooseRow<'_, '_> {
                 usable.count(&mut seen);
                 match (op.choice, look.score) {
                     (Choice::Medoid, _) => {
+                        let k = work.numbers.len();
+                        work.numbers.push(look.number);
                         work.mark(k, &usable);
-                        for (band, i) in op.measured.iter().enumerate() {
-                            look.planes[*i].values(at, n, &mut work.values);
-                            work.take(with, k, band);
+                        let measured = |band: usize| &planes[op.measured[band]];
+                        if of_counts {
+                            for (pair, first) in (0..op.measured.len()).step_by(2).enumerate() {
+                                let single = first + 1 == op.measured.len();
+                                measured(first).counts(at, n, &mut work.counts[0]);
+                                if !single {
+                                    measured(first + 1).counts(at, n, &mut work.counts[1]);
+                                }
+                                work.take_counts(k, pair, &usable, single);
+                            }
+                        } else {
+                            for band in 0..op.measured.len() {
+                                measured(band).values(at, n, &mut work.values);
+                                work.take(with, k, band);
+                            }
                         }
-                        numbers[k] = look.number;
-                        k += 1;
                     }
                     (Choice::Best, Some(score)) => {
                         for (l, v) in score[at..at + n].iter().enumerate() {
@@ -176,8 +258,13 @@ impl wide::Loop for ChooseRow<'_, '_> {
                 }
             }
             if op.choice == Choice::Medoid {
+                let taken = match of_counts {
+                    true if work.reach.apart() <= work.near => Taken::NearCounts,
+                    true => Taken::Counts,
+                    false => Taken::Values,
+                };
                 for (part, chosen) in work.parts.iter_mut().zip(chosen.as_chunks_mut::<PART>().0) {
-                    *chosen = part.medoid(with, &numbers[..k]);
+                    *chosen = part.medoid(with, &work.numbers, taken);
                 }
             }
             for ((c, chosen), s) in cells.iter_mut().zip(*chosen).zip(*seen) {
@@ -215,13 +302,17 @@ impl Op for Choose {
         let scenes = self.samples.len();
         let scores = self.looks() + self.samples.iter().map(Vec::len).sum::<usize>();
         let mut work = Work::new(if self.choice == Choice::Medoid { scenes } else { 0 }, self.measured.len());
+        let of_counts = self.is_of_counts();
+        let (mut looks, mut planes) = (vec![], vec![]);
         for row in window.row..window.end_row() {
-            let (mut looks, mut next) = (vec![], self.looks());
+            looks.clear();
+            planes.clear();
+            let mut next = self.looks();
             for (i, samples) in self.samples.iter().enumerate() {
                 let first = next;
                 next += samples.len();
-                let planes = samples.iter().zip(first..).map(|(s, n)| Some(s.row(inputs.get(n)?, &window, row)));
-                let (Some(clear), Some(planes)) = (inputs.get(i / Clear::SCENES), planes.collect::<Option<Vec<_>>>())
+                let (Some(clear), true) =
+                    (inputs.get(i / Clear::SCENES), (first..next).all(|n| inputs.get(n).is_some()))
                 else {
                     continue; // a band without data: no look
                 };
@@ -233,10 +324,20 @@ impl Op for Choose {
                     _ => None,
                 };
                 let (clear, bit) = (bits_row(clear, &window, row), 1 << (i % Clear::SCENES));
-                looks.push(Look { number: 1 + i as u16, clear, bit, planes, score });
+                let before = planes.len();
+                let tiles = samples.iter().zip((first..next).filter_map(|n| inputs.get(n)));
+                planes.extend(tiles.map(|(sample, tile)| sample.row(tile, &window, row)));
+                looks.push(Look { number: 1 + i as u16, clear, bit, planes: before..planes.len(), score });
             }
             let at = out.row_range(&window, row);
-            wide::run(ChooseRow { op: self, looks: &looks, work: &mut work, cells: &mut out.bits_mut()[at] });
+            wide::run(ChooseRow {
+                op: self,
+                looks: &looks,
+                planes: &planes,
+                of_counts,
+                work: &mut work,
+                cells: &mut out.bits_mut()[at],
+            });
         }
         Ok(())
     }
@@ -281,15 +382,24 @@ impl Op for Chosen {
             out.values_mut().fill(f32::NAN);
             return Ok(());
         };
+        let tiles = || (1..=self.samples.len()).map(|n| inputs.get(n));
+        let (lines, mut rows) = (Lines::of(&self.samples, tiles()), vec![]);
         for row in window.row..window.end_row() {
             let at = out.row_range(&window, row);
             let chosen = bits_row(choice, &window, row);
-            let planes: Vec<Option<Plane>> =
-                self.samples.iter().zip(1..).map(|(s, n)| Some(s.row(inputs.get(n)?, &window, row))).collect();
             let cells = &mut out.values_mut()[at];
-            match counted(&planes) {
-                Some(counted) => wide::run(CountsRow { counted: &counted, chosen, cells }),
-                None => wide::run(ChosenRow { planes: &planes, chosen, cells }),
+            match &lines {
+                Some(lines) => {
+                    rows.clear();
+                    rows.push(None);
+                    rows.extend(tiles().map(|tile| Some(bits_row(tile?, &window, row))));
+                    wide::run(CountsRow { rows: &rows, lines, chosen, cells });
+                }
+                None => {
+                    let planes = self.samples.iter().zip(tiles());
+                    let planes: Vec<_> = planes.map(|(s, tile)| Some(s.row(tile?, &window, row))).collect();
+                    wide::run(ChosenRow { planes: &planes, chosen, cells });
+                }
             }
         }
         Ok(())
@@ -300,38 +410,43 @@ impl Op for Chosen {
     }
 }
 
-/// Rows of counts.
-struct Counted<'a> {
-    /// By look.
-    rows: Vec<Option<&'a [u16]>>,
-    /// By number: look 0 is none.
+/// Lines of counts, by number of the look: 0 is none.
+struct Lines {
     lines: Vec<Line>,
     /// The line, where all looks share it.
     shared: Option<Line>,
 }
 
-/// Where all rows are counts with lines.
-fn counted<'a>(planes: &[Option<Plane<'a>>]) -> Option<Counted<'a>> {
-    let none = Line { gain: 0.0, offset: f64::NAN };
-    let (mut rows, mut lines) = (vec![], vec![none]);
-    for plane in planes {
-        let (row, line) = match plane {
-            Some(Plane::Counts { row, rule: Rule::Line(line), .. }) => (Some(*row), *line),
-            Some(_) => return None,
-            None => (None, none),
-        };
-        rows.push(row);
-        lines.push(line);
+/// Without a look there is no value.
+const NO_LINE: Line = Line { gain: 0.0, offset: f64::NAN };
+
+impl Lines {
+    /// Where all tiles are of counts with lines.
+    fn of<'a>(samples: &[Sample], tiles: impl Iterator<Item = Option<&'a Tile>>) -> Option<Lines> {
+        let mut lines = vec![None];
+        for (sample, tile) in samples.iter().zip(tiles) {
+            lines.push(match (tile, sample) {
+                (Some(_), Sample::Counts(by)) => Some(by.line()?),
+                (Some(_), Sample::Values) => return None,
+                (None, _) => None,
+            });
+        }
+        let mut given = lines.iter().flatten();
+        let shared = given.next().filter(|first| given.all(|line| line == *first)).copied();
+        let lines = lines.into_iter().map(|line| line.unwrap_or(NO_LINE)).collect();
+        Some(Lines { lines, shared })
     }
-    let mut given = lines[1..].iter().zip(&rows).filter_map(|(line, row)| row.and(Some(*line)));
-    let shared = given.next().filter(|first| given.all(|line| line == *first));
-    Some(Counted { rows, lines, shared })
 }
+
+/// Up to so many rows it is quicker to place all of them than to find out which are chosen.
+const FEW: usize = 32;
 
 /// As [`ChosenRow`], all planes being counts with lines: the counts of each look go where it is chosen, by vectors. That
 /// is quicker than to fetch them cell by cell, even from some dozens of looks.
 struct CountsRow<'a, 'b> {
-    counted: &'a Counted<'b>,
+    /// By number of the look.
+    rows: &'a [Option<&'b [u16]>],
+    lines: &'a Lines,
     chosen: &'a [u16],
     cells: &'a mut [f32],
 }
@@ -339,8 +454,7 @@ struct CountsRow<'a, 'b> {
 impl wide::Loop for CountsRow<'_, '_> {
     #[inline(always)]
     fn run(self, _: impl wide::Instructions) {
-        let CountsRow { counted: Counted { rows, lines, shared }, chosen, cells } = self;
-        let none = lines[0];
+        let CountsRow { rows, lines: Lines { lines, shared }, chosen, cells } = self;
         let (mut numbers, mut found) = (Lanes::all(0u16), Lanes::all(0u16));
         for (chunk, (cells, chosen)) in cells.chunks_mut(LANES).zip(chosen.chunks(LANES)).enumerate() {
             let (at, n) = (chunk * LANES, cells.len());
@@ -349,18 +463,33 @@ impl wide::Loop for CountsRow<'_, '_> {
             of_lanes(chosen, &mut numbers, |_, number| number);
             let least = numbers.iter().fold(u16::MAX, |least, n| least.min(*n));
             let most = numbers.iter().fold(0, |most, n| most.max(*n));
-            let mut given = least > 0 && usize::from(most) <= rows.len();
-            for (number, row) in (1..).zip(rows).take(usize::from(most)).skip(usize::from(least).saturating_sub(1)) {
-                match row {
-                    Some(row) => place(&row[at..at + n], number, &numbers, &mut found),
-                    None => given = false,
+            let mut given = least > 0 && usize::from(most) < rows.len();
+            // by bits, that nothing is guessed wrongly: those of looks 1 to 64, that others have again
+            let some = match rows.len() {
+                0..=FEW => ((1 << FEW) - 1) >> (FEW + 1 - rows.len()),
+                _ => numbers.iter().fold(0u64, |some, n| some | 1 << (n.wrapping_sub(1) & 63)),
+            };
+            for first in (1..=most).step_by(64) {
+                let mut some = some;
+                while some != 0 {
+                    let number = first + some.trailing_zeros() as u16;
+                    some &= some - 1;
+                    match rows.get(usize::from(number)) {
+                        Some(Some(row)) => {
+                            wide::ahead(row, at + AHEAD);
+                            wide::ahead(row, at + AHEAD + 32);
+                            place(&row[at..at + n], number, &numbers, &mut found)
+                        }
+                        Some(None) => given = false,
+                        None => {}
+                    }
                 }
             }
             match shared {
                 Some(line) if given => Rule::Line(*line).row(&found[..n], cells),
                 _ => {
                     for (cell, (count, number)) in cells.iter_mut().zip(found.iter().zip(chosen)) {
-                        let line = lines.get(usize::from(*number)).copied().unwrap_or(none);
+                        let line = lines.get(usize::from(*number)).copied().unwrap_or(NO_LINE);
                         *cell = Rule::Line(line).of(*count);
                     }
                 }

@@ -13,7 +13,7 @@ pub(crate) struct Lanes<T>([T; LANES]);
 impl<T: Copy> Lanes<T> {
     /// The same in all lanes.
     #[inline(always)]
-    pub(crate) fn all(value: T) -> Lanes<T> {
+    pub(crate) const fn all(value: T) -> Lanes<T> {
         Lanes([value; LANES])
     }
 }

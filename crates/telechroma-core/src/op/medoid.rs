@@ -11,9 +11,12 @@
 //! two on average where looks scatter to all sides. Sums are then formed of these alone. Where looks lie along a line the
 //! bound rules out little, and each meets each.
 //!
+//! Looks of counts of one calibration are held against each other as they are: the squares of their distances are whole
+//! numbers, which vectors form of pairs of bands.
+//!
 //! Sums are always formed in the same order: the look is the same to the bit, whichever way it was found.
 
-use crate::wide::{Floats, Instructions};
+use crate::wide::{Floats, Instructions, Words};
 
 /// Cells whose distances are taken at once: those of one vector, so that the values of all looks stay in the first-level
 /// cache while each meets each.
@@ -29,6 +32,24 @@ struct Part<T>([T; PART]);
 
 /// From so many looks on bounds are quicker than all pairs.
 const MANY: usize = 32;
+
+/// The same of counts, whose estimates are quicker still.
+const MANY_COUNTS: usize = 40;
+
+/// How looks were taken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Taken {
+    Values,
+    Counts,
+    /// Counts of which no two are more than [`near_counts`] apart.
+    NearCounts,
+}
+
+/// How far counts of so many bands may be from each other for the squares of their distances to be 32 bits wide.
+pub(super) fn near_counts(bands: usize) -> u16 {
+    let root = (u32::MAX as usize / bands.max(1)).isqrt();
+    root.min(i16::MAX as usize) as u16
+}
 
 /// What failed for a part is not tried again for so many.
 const REST: u32 = 16;
@@ -69,6 +90,8 @@ pub(super) struct Looks {
     bands: usize,
     /// By look and band; zero where a look may not be used.
     values: Vec<Part<f32>>,
+    /// Instead of values: counts by look and pair of bands, the second's in the high half.
+    counts: Vec<Part<u32>>,
     /// All bits set where a look may be used.
     usable: Vec<Part<u32>>,
     /// Sums of distances to the others, or the squares of their bounds.
@@ -85,6 +108,7 @@ impl Looks {
         Looks {
             bands,
             values: zeros(looks * bands),
+            counts: vec![Part([0; PART]); looks * bands.div_ceil(2)],
             usable: vec![Part([0; PART]); looks],
             sums: zeros(looks),
             near: vec![],
@@ -107,40 +131,90 @@ impl Looks {
         self.values[k * self.bands + band].0 = with.floats(values).and(usable).numbers();
     }
 
+    /// Takes the counts of the `k`th look in a pair of bands.
+    #[inline(always)]
+    pub(super) fn take_counts(&mut self, k: usize, pair: usize, first: &[u16; PART], second: &[u16; PART]) {
+        let mut counts = [0; PART];
+        for l in 0..PART {
+            counts[l] = u32::from(first[l]) | u32::from(second[l]) << 16;
+        }
+        self.counts[k * self.bands.div_ceil(2) + pair].0 = counts;
+    }
+
     /// Which of the looks with these numbers has the least sum of distances to the others; 0 where none may be used.
     #[inline(always)]
-    pub(super) fn medoid(&mut self, with: impl Instructions, numbers: &[u16]) -> [u16; PART] {
+    pub(super) fn medoid(&mut self, with: impl Instructions, numbers: &[u16], taken: Taken) -> [u16; PART] {
         // the same loops, made for each number of bands that deliveries have: those whose length is known take a third less
         // time
         match self.bands {
-            1 => self.medoid_of::<1>(with, numbers),
-            2 => self.medoid_of::<2>(with, numbers),
-            3 => self.medoid_of::<3>(with, numbers),
-            4 => self.medoid_of::<4>(with, numbers),
-            5 => self.medoid_of::<5>(with, numbers),
-            6 => self.medoid_of::<6>(with, numbers),
-            7 => self.medoid_of::<7>(with, numbers),
-            10 => self.medoid_of::<10>(with, numbers),
-            bands => self.by_pairs(numbers, bands),
+            1 => self.medoid_of::<1, 1>(with, numbers, taken),
+            2 => self.medoid_of::<2, 1>(with, numbers, taken),
+            3 => self.medoid_of::<3, 2>(with, numbers, taken),
+            4 => self.medoid_of::<4, 2>(with, numbers, taken),
+            5 => self.medoid_of::<5, 3>(with, numbers, taken),
+            6 => self.medoid_of::<6, 3>(with, numbers, taken),
+            7 => self.medoid_of::<7, 4>(with, numbers, taken),
+            10 => self.medoid_of::<10, 5>(with, numbers, taken),
+            bands => {
+                if taken != Taken::Values {
+                    self.counts_to_values(with, numbers.len());
+                }
+                self.by_pairs(numbers, bands)
+            }
         }
     }
 
+    /// Of `B` bands in `H` pairs.
     #[inline(always)]
-    fn medoid_of<const B: usize>(&mut self, with: impl Instructions, numbers: &[u16]) -> [u16; PART] {
+    fn medoid_of<const B: usize, const H: usize>(
+        &mut self,
+        with: impl Instructions,
+        numbers: &[u16],
+        taken: Taken,
+    ) -> [u16; PART] {
+        let quick = taken == Taken::NearCounts && with.is_rich();
+        let many = if quick { MANY_COUNTS } else { MANY };
         // looks of one band lie along a line
-        if B > 1 && numbers.len() >= MANY && self.bounds.due() {
+        if B > 1 && numbers.len() >= many && self.bounds.due() {
+            if taken != Taken::Values {
+                self.counts_to_values(with, numbers.len());
+            }
             let found = self.by_bounds::<B>(with, numbers);
             if let Some(chosen) = self.bounds.noted(found) {
                 return chosen;
             }
         }
-        if with.quick_roots() && self.estimates.due() {
+        if quick && self.estimates.due() {
+            let found = self.by_counts::<B, H>(with, numbers);
+            if let Some(chosen) = self.estimates.noted(found) {
+                return chosen;
+            }
+        }
+        if taken != Taken::Values {
+            self.counts_to_values(with, numbers.len());
+        }
+        if !quick && with.is_rich() && self.estimates.due() {
             let found = self.by_estimates::<B>(with, numbers);
             if let Some(chosen) = self.estimates.noted(found) {
                 return chosen;
             }
         }
         self.by_pairs(numbers, B)
+    }
+
+    /// Values of counts are the counts themselves.
+    #[inline(always)]
+    fn counts_to_values(&mut self, with: impl Instructions, looks: usize) {
+        let Looks { bands, values, counts, usable, .. } = self;
+        let counts = counts.chunks_exact(bands.div_ceil(2));
+        for ((values, counts), usable) in values.chunks_exact_mut(*bands).zip(counts).zip(&usable[..looks]) {
+            for (values, pair) in values.chunks_mut(2).zip(counts) {
+                let halves = with.words(&pair.0).halves();
+                for (value, half) in values.iter_mut().zip(halves) {
+                    value.0 = with.of_words(half).and(with.bits(&usable.0)).numbers();
+                }
+            }
+        }
     }
 
     #[inline(always)]
@@ -179,50 +253,27 @@ impl Looks {
     #[inline(always)]
     fn by_estimates<const B: usize>(&mut self, with: impl Instructions, numbers: &[u16]) -> Option<[u16; PART]> {
         let Looks { values, usable, sums, .. } = self;
-        let k = numbers.len();
-        let (looks, usable, sums) = (&values.as_chunks::<B>().0[..k], &usable[..k], &mut sums[..k]);
-        sums.fill(Part([0.0; PART]));
-        let (mut least, mut second, mut chosen) = ([u32::MAX; PART], [u32::MAX; PART], [0u32; PART]);
-        let mut seen = [0u32; PART];
-        for i in 0..k {
-            let own_usable = usable[i].0;
-            let (before, after) = sums.split_at_mut(i + 1);
-            let (mine, mut own) = (looks[i].each_ref().map(|v| with.floats(&v.0)), with.floats(&before[i].0));
-            for ((theirs, other_usable), other) in looks[i + 1..].iter().zip(&usable[i + 1..]).zip(after) {
-                let square = about_square(with, &mine, theirs);
-                let d = (square * square.inverse_root()).and(with.bits(&own_usable)).and(with.bits(&other_usable.0));
-                own = own + d;
-                other.0 = (with.floats(&other.0) + d).numbers();
-            }
-            // what is no number may be anything
-            let sum = own.numbers().map(|sum| if sum >= 0.0 { sum } else { 0.0 });
-            before[i].0 = sum;
-            // sums are not negative: their bits, as whole numbers, are in the same order, and are compared by vectors
-            let number = u32::from(numbers[i]);
-            for l in 0..PART {
-                let sum = sum[l].to_bits() | !own_usable[l];
-                chosen[l] = if sum < least[l] { number } else { chosen[l] };
-                seen[l] += own_usable[l] & 1;
-                second[l] = second[l].min(sum.max(least[l]));
-                least[l] = sum.min(least[l]);
+        match estimate(with, numbers, values.as_chunks::<B>().0, usable, sums) {
+            Ok(chosen) => Some(chosen),
+            Err(error) => self.settle::<B>(with, numbers, &[0.0; PART], error),
+        }
+    }
+
+    /// The same of counts.
+    #[inline(always)]
+    fn by_counts<const B: usize, const H: usize>(
+        &mut self,
+        with: impl Instructions,
+        numbers: &[u16],
+    ) -> Option<[u16; PART]> {
+        let Looks { counts, usable, sums, .. } = self;
+        match estimate(with, numbers, counts.as_chunks::<H>().0, usable, sums) {
+            Ok(chosen) => Some(chosen),
+            Err(error) => {
+                self.counts_to_values(with, numbers.len());
+                self.settle::<B>(with, numbers, &[0.0; PART], error)
             }
         }
-        let error = rounding(k) + with.root_error();
-        let mut doubt = false;
-        for l in 0..PART {
-            // two looks are as far from each other: the first is taken
-            let several = seen[l] > 2;
-            let (least, second) = (f32::from_bits(least[l]), f32::from_bits(second[l]));
-            doubt |= several & (second <= least + 3.0 * error * least + SMALL);
-        }
-        if !doubt {
-            return Some(chosen.map(|number| number as u16));
-        }
-        for (sum, usable) in sums.iter_mut().zip(usable) {
-            let bound = with.floats(&sum.0);
-            sum.0 = bounds_of((bound * bound).numbers(), &usable.0);
-        }
-        self.settle::<B>(with, numbers, &[0.0; PART], 2.0 * error)
     }
 
     /// None where too few looks are ruled out for it to pay.
@@ -290,6 +341,114 @@ impl Looks {
     }
 }
 
+/// A look that distances are estimated from and to.
+trait Spectrum<I: Instructions> {
+    type Own: Copy;
+
+    fn own(&self, with: I) -> Self::Own;
+
+    /// Zero where one of both may not be used.
+    fn distance(&self, with: I, from: &Self::Own, usable: (&[u32; PART], &[u32; PART])) -> I::Floats;
+}
+
+impl<I: Instructions, const B: usize> Spectrum<I> for [Part<f32>; B] {
+    type Own = [I::Floats; B];
+
+    #[inline(always)]
+    fn own(&self, with: I) -> [I::Floats; B] {
+        self.each_ref().map(|v| with.floats(&v.0))
+    }
+
+    #[inline(always)]
+    fn distance(&self, with: I, from: &[I::Floats; B], usable: (&[u32; PART], &[u32; PART])) -> I::Floats {
+        let square = about_square(with, from, self);
+        (square * square.inverse_root()).and(with.bits(usable.0)).and(with.bits(usable.1))
+    }
+}
+
+impl<I: Instructions, const H: usize> Spectrum<I> for [Part<u32>; H] {
+    type Own = [I::Words; H];
+
+    #[inline(always)]
+    fn own(&self, with: I) -> [I::Words; H] {
+        self.each_ref().map(|v| with.words(&v.0))
+    }
+
+    #[inline(always)]
+    fn distance(&self, with: I, from: &[I::Words; H], usable: (&[u32; PART], &[u32; PART])) -> I::Floats {
+        let mut square = with.words(&[0; PART]);
+        for (from, to) in from.iter().zip(self) {
+            square = square + from.squares(with.words(&to.0));
+        }
+        let square = with.of_words(square);
+        // the inverse root of a whole number is at most 1, and that of 0 becomes a number without the bit of those above
+        let own = usable.0.map(|u| u & (2f32.to_bits() - 1));
+        square * square.inverse_root().and(with.bits(&own)).and(with.bits(usable.1))
+    }
+}
+
+/// The looks with the least sums of estimated distances; or else, where a second one comes as near as the estimates may be
+/// wrong, the bounds' squares in `sums` and what share of the least sum they may be too large by.
+#[inline(always)]
+fn estimate<I: Instructions, S: Spectrum<I>>(
+    with: I,
+    numbers: &[u16],
+    looks: &[S],
+    usable: &[Part<u32>],
+    sums: &mut [Part<f32>],
+) -> Result<[u16; PART], f32> {
+    let k = numbers.len();
+    let (looks, usable, sums) = (&looks[..k], &usable[..k], &mut sums[..k]);
+    sums.fill(Part([0.0; PART]));
+    // two looks against all that follow: what those need is fetched once for both
+    for i in (0..k).step_by(2) {
+        let [a, b, theirs @ ..] = &looks[i..] else { break };
+        let (a_usable, b_usable) = (usable[i].0, usable[i + 1].0);
+        let (before, after) = sums.split_at_mut(i + 2);
+        let d = b.distance(with, &a.own(with), (&a_usable, &b_usable));
+        let (mut a_sum, mut b_sum) = (with.floats(&before[i].0) + d, with.floats(&before[i + 1].0) + d);
+        let (a, b) = (a.own(with), b.own(with));
+        for ((theirs, usable), sum) in theirs.iter().zip(&usable[i + 2..]).zip(after) {
+            let from_a = theirs.distance(with, &a, (&a_usable, &usable.0));
+            let from_b = theirs.distance(with, &b, (&b_usable, &usable.0));
+            (a_sum, b_sum) = (a_sum + from_a, b_sum + from_b);
+            sum.0 = (with.floats(&sum.0) + from_a + from_b).numbers();
+        }
+        (before[i].0, before[i + 1].0) = (a_sum.numbers(), b_sum.numbers());
+    }
+    let (mut least, mut second, mut chosen) = ([u32::MAX; PART], [u32::MAX; PART], [0u32; PART]);
+    let mut seen = [0u32; PART];
+    for ((sum, usable), number) in sums.iter_mut().zip(usable).zip(numbers) {
+        // what is no number may be anything
+        sum.0 = sum.0.map(|sum| if sum >= 0.0 { sum } else { 0.0 });
+        // sums are not negative: their bits, as whole numbers, are in the same order, and are compared by vectors
+        let (sum, usable, number) = (sum.0, usable.0, u32::from(*number));
+        for l in 0..PART {
+            let sum = sum[l].to_bits() | !usable[l];
+            chosen[l] = if sum < least[l] { number } else { chosen[l] };
+            seen[l] += usable[l] & 1;
+            second[l] = second[l].min(sum.max(least[l]));
+            least[l] = sum.min(least[l]);
+        }
+    }
+    let error = rounding(k) + with.root_error();
+    let mut doubt = false;
+    for l in 0..PART {
+        // two looks are as far from each other: the first is taken
+        let several = seen[l] > 2;
+        let (least, second) = (f32::from_bits(least[l]), f32::from_bits(second[l]));
+        doubt |= several & (second <= least + 3.0 * error * least + SMALL);
+    }
+    if !doubt {
+        return Ok(chosen.map(|number| number as u16));
+    }
+    for (sum, usable) in sums.iter_mut().zip(usable) {
+        let bound = with.floats(&sum.0);
+        sum.0 = bounds_of((bound * bound).numbers(), &usable.0);
+    }
+    Err(2.0 * error)
+}
+
 /// What rounding may do to a sum of so many distances or to its bound, as a share of it, several times over.
 #[inline(always)]
 fn rounding(looks: usize) -> f32 {
@@ -313,7 +472,7 @@ fn lowest(bounds: &[Part<f32>]) -> [u32; PART] {
 /// that none is left for do another one again.
 #[inline(always)]
 fn next(with: impl Instructions, near: &mut Vec<(u32, u32)>, chosen: &[u32; PART]) -> ([u32; PART], [u32; PART]) {
-    if !with.quick_taking() {
+    if !with.is_rich() {
         let (mut at, mut taken) = (*chosen, [false; PART]);
         near.retain(|(i, lane)| {
             let lane = *lane as usize;
@@ -351,7 +510,7 @@ fn sums<I: Instructions, const B: usize>(
     let mut sums = with.all(0.0);
     for (look, usable) in looks.iter().zip(usable) {
         let (mut theirs, mut usable) = (look.each_ref().map(|v| with.floats(&v.0)), with.bits(&usable.0));
-        if with.quick_taking() {
+        if with.is_rich() {
             (theirs, usable) = (theirs.map(|v| v.taken(lanes)), usable.taken(lanes));
         }
         let mut square = with.all(0.0);
@@ -496,37 +655,48 @@ mod tests {
     struct Of<'a> {
         looks: &'a mut Looks,
         numbers: &'a [u16],
+        taken: Taken,
         chosen: &'a mut [u16; PART],
     }
 
     impl Loop for Of<'_> {
         #[inline(always)]
         fn run(self, with: impl Instructions) {
-            *self.chosen = self.looks.medoid(with, self.numbers);
+            *self.chosen = self.looks.medoid(with, self.numbers, self.taken);
         }
     }
 
     proptest! {
-        /// Estimates and bounds choose what pairs do, with any instructions; the same values often, that many sums are equal.
+        /// Estimates and bounds choose what pairs do, of values and of counts, with any instructions; the same values often,
+        /// that many sums are equal.
         #[test]
         fn the_same_by_any_instructions(
-            bands in 1usize..8, k in prop_oneof![1usize..32, 32usize..70], seed in any::<u64>(),
-            steps in prop_oneof![2 => Just(60_000u64), 1 => Just(12), 1 => Just(2)], clouds in 0u64..5,
+            bands in 1usize..9, k in prop_oneof![1usize..40, 32usize..70], seed in any::<u64>(),
+            steps in prop_oneof![2 => Just(u64::MAX), 1 => Just(12), 1 => Just(2)], clouds in 0u64..5, of_counts in any::<bool>(),
         ) {
             let mut state = seed | 1;
             let mut next = || { state ^= state << 13; state ^= state >> 7; state ^= state << 17; state >> 20 };
+            let near = u64::from(near_counts(bands)) + 1;
             let mut looks = Looks::new(k, bands);
             for i in 0..k {
                 looks.mark(i, &std::array::from_fn(|_| if next() % 5 >= clouds { u16::MAX } else { 0 }));
-                for band in 0..bands {
-                    looks.take(Baseline, i, band, &std::array::from_fn(|_| (next() % steps) as f32 * 2e-5 - 0.1));
+                let mut count = || std::array::from_fn(|_| (next() % steps % near * (near / steps).max(1)) as u16);
+                for band in (0..bands).filter(|_| !of_counts) {
+                    looks.take(Baseline, i, band, &count().map(|count: u16| f32::from(count) * 2e-5 - 0.1));
+                }
+                for band in (0..bands).step_by(2).filter(|_| of_counts) {
+                    looks.take_counts(i, band / 2, &count(), &if band + 1 < bands { count() } else { [0; PART] });
                 }
             }
             let numbers: Vec<u16> = (1..=k as u16).collect();
+            let taken = if of_counts { Taken::NearCounts } else { Taken::Values };
+            if of_counts {
+                looks.counts_to_values(Baseline, k);
+            }
             let want = looks.by_pairs(&numbers, bands);
             let (mut plain, mut widest) = ([0; PART], [0; PART]);
-            Of { looks: &mut looks, numbers: &numbers, chosen: &mut plain }.run(Baseline);
-            run(Of { looks: &mut looks, numbers: &numbers, chosen: &mut widest });
+            Of { looks: &mut looks, numbers: &numbers, taken, chosen: &mut plain }.run(Baseline);
+            run(Of { looks: &mut looks, numbers: &numbers, taken, chosen: &mut widest });
             prop_assert_eq!(plain, want);
             prop_assert_eq!(widest, want);
         }

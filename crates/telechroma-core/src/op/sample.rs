@@ -67,6 +67,14 @@ impl Plane<'_> {
         }
     }
 
+    /// The counts, of a plane that holds such.
+    #[inline(always)]
+    pub(super) fn counts(&self, at: usize, n: usize, out: &mut Lanes<u16>) {
+        if let Plane::Counts { row, .. } = self {
+            of_lanes(&row[at..at + n], out, |_, count| count);
+        }
+    }
+
     /// The calibrated value of one cell.
     #[inline(always)]
     pub(super) fn value(&self, at: usize) -> f32 {

@@ -27,9 +27,11 @@ struct Stack {
     g: Graph,
     clear: Vec<NodeId>,
     bands: Vec<Vec<NodeId>>,
+    /// The calibration, if values are counts.
+    line: Option<Line>,
 }
 
-fn stack(looks: &Looks) -> Stack {
+fn stack(looks: &Looks, line: Option<Line>) -> Stack {
     let mut g = Graph::new(grid(0, 0, CELLS, 1));
     let source = |g: &mut Graph, name: String, kind: Kind, unit: Unit, cells: Cells| {
         g.source(MemoryPlane::shared(&name, grid(0, 0, CELLS, 1), kind, unit, (32, 1), cells), None).unwrap()
@@ -39,17 +41,18 @@ fn stack(looks: &Looks) -> Stack {
         let bits = Cells::Bits(clear.iter().map(|c| u16::from(!c) << 3).collect());
         masks.push(source(&mut g, format!("m{i}"), Kind::Flags { outside: 1 }, Unit::Flags, bits));
         for (b, v) in values.iter().enumerate() {
-            bands[b].push(source(
-                &mut g,
-                format!("b{b}_{i}"),
-                Kind::Values,
-                Unit::Reflectance,
-                Cells::Values(v.clone()),
-            ));
+            let (kind, unit, cells) = match line {
+                Some(_) => {
+                    let counts = v.iter().map(|v| *v as u16).collect();
+                    (Kind::Counts { fill: None }, Unit::Counts, Cells::Bits(counts))
+                }
+                None => (Kind::Values, Unit::Reflectance, Cells::Values(v.clone())),
+            };
+            bands[b].push(source(&mut g, format!("b{b}_{i}"), kind, unit, cells));
         }
     }
     let clear = masks.chunks(Clear::SCENES).map(|m| g.add(Clear, m).unwrap()).collect();
-    Stack { g, clear, bands }
+    Stack { g, clear, bands, line }
 }
 
 impl Stack {
@@ -59,7 +62,11 @@ impl Stack {
         let mut inputs = self.clear.clone();
         inputs.extend((0..looks).flat_map(|i| self.bands.iter().map(move |b| b[i])));
         inputs.extend(self.bands[self.bands.len() - 1].iter().filter(|_| choice == Choice::Best));
-        let samples = (0..looks).map(|_| self.bands.iter().map(|_| Sample::Values).collect()).collect();
+        let sample = || match self.line {
+            Some(line) => Sample::Counts(Calibrator::new(Calibration::Line(line), None)),
+            None => Sample::Values,
+        };
+        let samples = (0..looks).map(|_| self.bands.iter().map(|_| sample()).collect()).collect();
         let measured = (0..self.bands.len()).collect();
         self.g.add(Choose { choice, samples, measured, at_least }, &inputs).unwrap()
     }
@@ -112,7 +119,7 @@ proptest! {
             BandRule::Percentile(percent), BandRule::Percentile(0.0), BandRule::Percentile(100.0),
         ];
         for by in rules {
-            let Stack { mut g, clear, bands } = stack(&looks);
+            let Stack { mut g, clear, bands, .. } = stack(&looks, None);
             let inputs: Vec<NodeId> = clear.iter().chain(&bands[0]).copied().collect();
             let samples = looks.iter().map(|_| Sample::Values).collect();
             let node = g.add(Composite::new(by, samples, Unit::Reflectance, at_least), &inputs).unwrap();
@@ -177,7 +184,7 @@ proptest! {
     #[test]
     fn one_look_for_all_bands(looks in looks(), at_least in 1usize..3) {
         for choice in [Choice::Medoid, Choice::Best, Choice::Latest, Choice::Earliest] {
-            let mut stack = stack(&looks);
+            let mut stack = stack(&looks, None);
             let chosen = stack.choose(choice, at_least as u32);
             let Stack { mut g, bands, .. } = stack;
             let taken: Vec<NodeId> = [chosen].iter().chain(&bands[0]).copied().collect();
@@ -218,12 +225,14 @@ proptest! {
         }
     }
 
-    /// The same bits as held one against the other, whatever the number of bands and looks, how they lie, and their size.
+    /// The same bits as held one against the other, whatever the number of bands and looks, how they lie, and their size;
+    /// of counts of one calibration the counts are.
     #[test]
     fn medoids_of_any_bands(
         bands in 1usize..=10, looks in prop_oneof![1usize..40, 32usize..80], seed in any::<u64>(), clouds in 0u64..4,
         steps in prop_oneof![3 => Just(4001u64), 1 => Just(3)], line in prop_oneof![2 => Just(0f32), 1 => Just(5.0), 1 => Just(300.0)],
         size in prop_oneof![3 => Just(1f32), 1 => Just(1e-22), 1 => Just(1e18), 1 => Just(1e35)],
+        counts in proptest::option::of(prop_oneof![Just(40f32), Just(5_000.0), Just(60_000.0)]),
     ) {
         let mut state = seed | 1;
         let mut next = || { state ^= state << 13; state ^= state >> 7; state ^= state << 17; state >> 20 };
@@ -231,11 +240,15 @@ proptest! {
             .map(|look| {
                 let clear = (0..CELLS).map(|_| next() % 5 >= clouds).collect();
                 let along = line * (look as f32 / looks as f32);
-                let mut band = || (0..CELLS).map(|_| size * ((next() % steps) as f32 / 3989.0 + along)).collect();
+                let mut value = || {
+                    let value = (next() % steps) as f32 / 3989.0 + along;
+                    counts.map_or(size * value, |most| (most * value / (1.1 + line)).floor())
+                };
+                let mut band = || (0..CELLS).map(|_| value()).collect();
                 (clear, (0..bands).map(|_| band()).collect())
             })
             .collect();
-        let mut stack = stack(&looks);
+        let mut stack = stack(&looks, counts.map(|_| Line { gain: -2e-5, offset: 0.3 }));
         let chosen = stack.choose(Choice::Medoid, 1);
         let numbers = (0..looks.len()).map(|i| i as f32).collect();
         let number = stack.g.add(OfChosen { numbers, unit: Unit::One }, &[chosen]).unwrap();
