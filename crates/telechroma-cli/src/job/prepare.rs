@@ -24,7 +24,16 @@ pub fn prepare(scenes: &mut [Scene], recipe: &Recipe, ctx: &Context) -> Result<(
         true => needed_roles(scenes, recipe)?,
         false => vec![],
     };
-    prepare_bands(scenes, &roles, recipe.target, &recipe.light, ctx)?;
+    light_up(scenes, &recipe.light)?;
+    // those that no period takes are needed only where outliers are looked for among all dates
+    let taken = |scene: &Scene| {
+        recipe.mask.find.outliers
+            || !recipe.sides.is_empty()
+            || scene.date.is_none_or(|date| recipe.every.period(date).is_some())
+    };
+    for some in scenes.chunk_by_mut(|a, b| taken(a) == taken(b)).filter(|some| taken(&some[0])) {
+        look_through(some, &roles, recipe.target, ctx)?;
+    }
     prepare_masks(scenes, &recipe.mask, &recipe.frame, ctx)
 }
 
@@ -45,6 +54,11 @@ pub fn prepare_bands(
     ctx: &Context,
 ) -> Result<(), Report> {
     light_up(scenes, light)?;
+    look_through(scenes, roles, target, ctx)
+}
+
+/// The dark objects of some bands, and how their light changes with the slope.
+fn look_through(scenes: &mut [Scene], roles: &[BandRole], target: Target, ctx: &Context) -> Result<(), Report> {
     prepare_roles(scenes, roles, target, ctx)?;
     for scene in scenes.iter_mut() {
         let Some(Relief { method: TerrainMethod::C, elevation, .. }) = &scene.relief else { continue };

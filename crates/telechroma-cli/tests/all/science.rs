@@ -65,6 +65,18 @@ fn surface_reflectance_comes_near_the_ground_and_is_named_for_what_it_is() {
 }
 
 #[test]
+fn dark_objects_are_looked_for_only_in_scenes_that_a_window_takes() {
+    let th = demo();
+    let p = program(th);
+    let args = ["composite", "scenes", "--to", "surface", "--bands", "red,nir", "--every", "2031-05..2031-06"];
+    let ran = p.ok(&[&args[..], &["--out", "t/window"]].concat());
+    let looked: Vec<&str> = ran.err.lines().filter(|l| l.contains("dark objects")).collect();
+    assert!(looked.len() == 4 && looked.iter().all(|l| l.contains("_203105") || l.contains("_203106")), "{looked:?}");
+    assert!(ran.err.contains("6 of 10 scenes lie in none of the windows"), "{}", ran.err);
+    p.fails(&[&args[..6], &["--every", "2040-01..2040-02", "--out", "t/none"]].concat(), 2, &["none of the 10 scenes"]);
+}
+
+#[test]
 fn clouds_and_shadows_are_found_without_flags() {
     let th = demo();
     let p = program(th);
