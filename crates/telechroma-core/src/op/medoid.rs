@@ -156,9 +156,7 @@ impl Looks {
             7 => self.medoid_of::<7, 4>(with, numbers, taken),
             10 => self.medoid_of::<10, 5>(with, numbers, taken),
             bands => {
-                if taken != Taken::Values {
-                    self.counts_to_values(with, numbers.len());
-                }
+                self.values_of(with, numbers.len(), taken);
                 self.by_pairs(numbers, bands)
             }
         }
@@ -176,9 +174,7 @@ impl Looks {
         let many = if quick { MANY_COUNTS } else { MANY };
         // looks of one band lie along a line
         if B > 1 && numbers.len() >= many && self.bounds.due() {
-            if taken != Taken::Values {
-                self.counts_to_values(with, numbers.len());
-            }
+            self.values_of(with, numbers.len(), taken);
             let found = self.by_bounds::<B>(with, numbers);
             if let Some(chosen) = self.bounds.noted(found) {
                 return chosen;
@@ -190,9 +186,7 @@ impl Looks {
                 return chosen;
             }
         }
-        if taken != Taken::Values {
-            self.counts_to_values(with, numbers.len());
-        }
+        self.values_of(with, numbers.len(), taken);
         if !quick && with.is_rich() && self.estimates.due() {
             let found = self.by_estimates::<B>(with, numbers);
             if let Some(chosen) = self.estimates.noted(found) {
@@ -202,9 +196,12 @@ impl Looks {
         self.by_pairs(numbers, B)
     }
 
-    /// Values of counts are the counts themselves.
+    /// Makes values of counts: the counts themselves.
     #[inline(always)]
-    fn counts_to_values(&mut self, with: impl Instructions, looks: usize) {
+    fn values_of(&mut self, with: impl Instructions, looks: usize, taken: Taken) {
+        if taken == Taken::Values {
+            return;
+        }
         let Looks { bands, values, counts, usable, .. } = self;
         let counts = counts.chunks_exact(bands.div_ceil(2));
         for ((values, counts), usable) in values.chunks_exact_mut(*bands).zip(counts).zip(&usable[..looks]) {
@@ -270,7 +267,7 @@ impl Looks {
         match estimate(with, numbers, counts.as_chunks::<H>().0, usable, sums) {
             Ok(chosen) => Some(chosen),
             Err(error) => {
-                self.counts_to_values(with, numbers.len());
+                self.values_of(with, numbers.len(), Taken::Counts);
                 self.settle::<B>(with, numbers, &[0.0; PART], error)
             }
         }
@@ -690,9 +687,7 @@ mod tests {
             }
             let numbers: Vec<u16> = (1..=k as u16).collect();
             let taken = if of_counts { Taken::NearCounts } else { Taken::Values };
-            if of_counts {
-                looks.counts_to_values(Baseline, k);
-            }
+            looks.values_of(Baseline, k, taken);
             let want = looks.by_pairs(&numbers, bands);
             let (mut plain, mut widest) = ([0; PART], [0; PART]);
             Of { looks: &mut looks, numbers: &numbers, taken, chosen: &mut plain }.run(Baseline);

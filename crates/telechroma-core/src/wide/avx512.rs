@@ -138,42 +138,22 @@ impl Words for WordVector {
     }
 }
 
-impl Add for WordVector {
-    type Output = WordVector;
+macro_rules! by_instruction {
+    ($($vector:ident $trait:ident $method:ident $instruction:ident),*) => {$(
+        impl $trait for $vector {
+            type Output = $vector;
 
-    #[inline(always)]
-    fn add(self, other: WordVector) -> WordVector {
-        // SAFETY: as above.
-        WordVector(unsafe { _mm512_add_epi32(self.0, other.0) })
-    }
+            #[inline(always)]
+            fn $method(self, other: $vector) -> $vector {
+                // SAFETY: as above.
+                $vector(unsafe { $instruction(self.0, other.0) })
+            }
+        }
+    )*};
 }
-
-impl Add for Vector {
-    type Output = Vector;
-
-    #[inline(always)]
-    fn add(self, other: Vector) -> Vector {
-        // SAFETY: as above.
-        Vector(unsafe { _mm512_add_ps(self.0, other.0) })
-    }
-}
-
-impl Sub for Vector {
-    type Output = Vector;
-
-    #[inline(always)]
-    fn sub(self, other: Vector) -> Vector {
-        // SAFETY: as above.
-        Vector(unsafe { _mm512_sub_ps(self.0, other.0) })
-    }
-}
-
-impl Mul for Vector {
-    type Output = Vector;
-
-    #[inline(always)]
-    fn mul(self, other: Vector) -> Vector {
-        // SAFETY: as above.
-        Vector(unsafe { _mm512_mul_ps(self.0, other.0) })
-    }
-}
+by_instruction!(
+    Vector Add add _mm512_add_ps,
+    Vector Sub sub _mm512_sub_ps,
+    Vector Mul mul _mm512_mul_ps,
+    WordVector Add add _mm512_add_epi32
+);
